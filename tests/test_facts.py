@@ -344,6 +344,7 @@ GONE = {  # what a person takes away so that the condition's subject is no more:
     "peer": (("peers", "cox-phone"), ""),
     "authority": (("authorities", "town-ca"), ""),
     "witness": (("witnesses", "rented"), ""),
+    "meeting": (("meetings", "oars"), "way"),
     "risk": (("services", "services.slip-film"), "port-wide-open"),
 }
 
@@ -359,7 +360,7 @@ def test_what_has_gone_from_the_site_file_goes_from_the_status(kind: Any) -> Non
     gone = subject.removeprefix("services.")
     missing = f"{gone}-gone" if kind != "risk" else f"services.{gone}-gone"
     assert [*condition_kinds.standing(site, [_stood(kind, missing, aspect)])] == []
-    if kind not in ("tunnel", "peer", "risk", "witness"):  # which the boathouse has not as it is built
+    if kind not in ("tunnel", "peer", "risk", "witness", "meeting"):  # which the boathouse has not as it is built
         assert [*condition_kinds.standing(site, [_stood(kind, subject, aspect)])]
 
 

@@ -29,11 +29,11 @@ from hooper.net.types import Datagram, Endpoint
 from hooper.planning.meetings import MeetingEnd
 from hooper.tunnels.direct_way import Tries, best_of
 from hooper.tunnels.seen import EndSeen, PeerSeen
-from hooper.usecases.private.meeting import Tended, tend_ends
-from hooper.wire import meeting as wire
+from hooper.usecases.private.ends_meet import Tended, tend_ends
+from hooper.wire import meeting_talk as wire
 from hooper.wire import stun
-from hooper.wire.meeting import DEPENDENCE, MeetingKeys, NatKind, Note, can_meet
-from support.program import LabProcess, Ran, start_lab, valid
+from hooper.wire.meeting_talk import DEPENDENCE, MeetingKeys, NatKind, Note, can_meet
+from support.program import LabProcess, Ran, hooper, start_lab, valid
 from support.virtual import run_virtually
 from test_wire import RFC_5769_2_1, RFC_5769_2_2
 from test_witness import DOCS
@@ -329,9 +329,9 @@ async def kept(ends: list[OneEnd], for_s: float, monkeypatch: pytest.MonkeyPatch
         return SimpleNamespace(way=one.way, came=came, can=can, ways=ways), -one.off_s
 
     for name, work in (("end_seen", end_seen), ("go_by_relay", go_by_relay), ("meet_end", meet_end)):
-        monkeypatch.setattr(f"hooper.usecases.private.meeting.{name}", work)
-    monkeypatch.setattr("hooper.usecases.private.meeting.meeting_ends", lambda site, today: {"oars": END})
-    monkeypatch.setattr("hooper.usecases.private.meeting.keep_conditions", lambda run, rows: None)
+        monkeypatch.setattr(f"hooper.usecases.private.ends_meet.{name}", work)
+    monkeypatch.setattr("hooper.usecases.private.ends_meet.meeting_ends", lambda site, today: {"oars": END})
+    monkeypatch.setattr("hooper.usecases.private.ends_meet.keep_conditions", lambda run, rows: None)
 
     async def keeper(one: OneEnd) -> None:
         run: Any = SimpleNamespace(
@@ -515,3 +515,17 @@ def test_what_is_not_there_is_said(sites: TwoSites, tmp_path: Path) -> None:
     ran = sites.at("hut.toml", "meeting", "now")
     assert (ran.code, ran.document["errors"][0]["code"]) == (6, "no-tunnel-here")
     assert sites.at("site.toml", "lab", "load", str(sites.folder / "oars.conf"), "--on", "quay-hut").code == 0
+
+
+def test_a_keeper_that_meets_has_the_rights_for_it_and_no_more(tmp_path: Path) -> None:
+    """As a service: it sets a tunnel's other end and sends from its port; one that meets nobody may nothing."""
+    site = tmp_path / "site.toml"
+    site.write_text(HUT)
+    assert "CapabilityBoundingSet=\n" in hooper("keep", "unit", "systemd", "--site", str(site)).out
+    pin, key = "0" * 64, "e3t7" * 10 + "e3s="
+    site.write_text(
+        f'{HUT}[witnesses.w]\nat = "198.51.100.7:7443"\npin = "sha256:{pin}"\n'
+        f'[meetings.oars]\nwitness = "w"\ninterface = "oars"\npeer = "{key}"\n'
+    )
+    text = hooper("keep", "unit", "systemd", "--site", str(site)).out
+    assert "CapabilityBoundingSet=CAP_NET_ADMIN CAP_NET_RAW\nAmbientCapabilities=CAP_NET_ADMIN CAP_NET_RAW\n" in text

@@ -175,7 +175,7 @@ def test_the_demo_tells_its_story(tmp_path: Path) -> None:
 
 
 STORY = ["lab", "survey", "plan", "router", "worksheet", "typed", "name", "certificate"]
-STORY += ["private", "check", "broken", "explained", "mended", "card"]
+STORY += ["private", "check", "broken", "explained", "mended", "card", "witness"]
 
 
 def test_the_demo_as_json() -> None:

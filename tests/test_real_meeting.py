@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import signal
 import socket
@@ -138,6 +139,19 @@ def met_town(folder: Path, mark: str, kind: type[MeetingTown]) -> Iterator[Meeti
             built.end_background()
 
 
+COUNTED = f"""\
+table ip counted {{
+  counter direct {{ }}
+  counter others {{ }}
+  chain through {{
+    type filter hook forward priority 0;
+    meta l4proto udp ip saddr {{ {PUBLIC}, {CARRIER} }} ip daddr {{ {PUBLIC}, {CARRIER} }} counter name direct accept
+    counter name others
+  }}
+}}
+"""
+
+
 @pytest.fixture(scope="module")
 def town(tmp_path_factory: pytest.TempPathFactory) -> Iterator[MeetingTown]:
     with met_town(tmp_path_factory.mktemp("meeting"), "q", MeetingTown) as built:
@@ -150,7 +164,12 @@ def test_two_cones_meet_and_go_on_after_both_mappings_change(town: MeetingTown) 
         "gate": ("direct", "can"), "laptop": ("direct", "can"),
     }  # fmt: skip
     assert {row["seen_at"] for row in met.values()} == {town.endpoint("laptop"), town.endpoint("gate")}
+    town.run("inet", "nft", "-f", "-", stdin=COUNTED)
     assert town.carried()
+    counted = json.loads(town.run("inet", "nft", "-j", "list", "counters"))["nftables"]
+    packets = {one["counter"]["name"]: one["counter"]["packets"] for one in counted if "counter" in one}
+    assert packets["direct"] >= 8, packets
+    assert packets["others"] == 0, packets
     town.ports("fibre-box", "to :41000-41000")
     town.ports("carrier", "to :42000-42000")
     met = town.meet()

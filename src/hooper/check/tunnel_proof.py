@@ -62,7 +62,7 @@ class TunnelDown(NeedsAPerson):
 class Proven:
     """One thing that was looked at.
 
-    what: address, route, dns, service, forbidden, size or way-back, with its object. before: without the tunnel; null:
+    what: address, route, dns, service, forbidden, size, way or way-back, with its object. before: without it; null:
     there is nothing to compare. after: with it. ok: as it should be; null: it cannot be told from here.
     service: that was to answer; null: it is about none such.
     """

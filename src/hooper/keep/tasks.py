@@ -25,7 +25,7 @@ from hooper.store.kept import Condition, Stood
 from hooper.usecases.act.certificates import CertificatesRequest, keep_certificates
 from hooper.usecases.act.names import NamesRequest, look_at_line, update_names
 from hooper.usecases.act.routers import RouterRequest, open_rules
-from hooper.usecases.private.meeting import Tended, tend_ends
+from hooper.usecases.private.ends_meet import Tended, tend_ends
 from hooper.usecases.private.revoking import revocations
 from hooper.usecases.private.tunnel_conditions import watch_tunnels
 from hooper.usecases.run import Run

@@ -41,7 +41,7 @@ from hooper.lab.zone import LIE, Zone
 from hooper.net.types import Endpoint
 from hooper.wire import ip4
 from hooper.wire.icmp import Icmp
-from hooper.wire.stun import MAGIC_COOKIE
+from hooper.wire.stun import COOKIE as STUN
 
 NEIGHBOUR_SECONDS = 30.0  # how long a machine goes on sending to a device that is gone, as the kernel does
 ARP_SECONDS = 3.0  # how long a router asks for a host that is gone before it gives up, as the kernel does
@@ -299,8 +299,7 @@ class Streets:
                 await socket.reject(result.icmp, result.by, to)
                 return "rejected"
             return "swallowed"
-        bound = self._bound(result, data)
-        if bound is not None:
+        if (bound := self._bound(result, data)) is not None:
             await bound.deliver(data, result.source)
             return "delivered"
         handler = self.datagram_handler(result)
@@ -317,8 +316,7 @@ class Streets:
     def _bound(self, at: Arrival, data: bytes) -> DatagramSocket | None:
         """The socket that takes a datagram; None: none does."""
         place = at.node.key, at.port
-        stun = data[4:8] == MAGIC_COOKIE.to_bytes(4, "big")
-        return (self.beside.get(place) if stun else None) or self.sockets.get(place)
+        return (self.beside.get(place) if data[4:8] == STUN else None) or self.sockets.get(place)
 
     async def _send_inside(self, client: TunnelWay, socket: DatagramSocket, data: bytes, to: Endpoint) -> str:
         """A datagram through a tunnel."""

@@ -20,10 +20,10 @@ from hooper.clock import Clock, SystemClock
 from hooper.errors import HooperError, MachineError, UsageError, WireError
 from hooper.lab import boathouse
 from hooper.lab.faults import FAULTS, Breakages
-from hooper.lab.gate import own_program
 from hooper.lab.happenings import HANDS, HAPPENINGS, Happenings
 from hooper.lab.ipv6 import leaves_by, route6
 from hooper.lab.lines import LineSetter, Shape
+from hooper.lab.own_programs import own_program
 from hooper.lab.pipe import GONE, splice
 from hooper.lab.things import Arrival, Attachment, DatagramSocket, Machine, Turned
 from hooper.net.acceptor import Guest, accept_all

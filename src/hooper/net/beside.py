@@ -16,6 +16,7 @@ from typing import Self
 
 import anyio
 
+from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.errors import MachineError
 from hooper.net.types import Datagram, Endpoint, NoRoute, Rejected
@@ -29,7 +30,9 @@ class NoRaw(MachineError):
     """No port of another program can be used beside it here."""
 
     code = "no-raw-socket"
-    remedy = "Run it as root: only root, or who may use raw sockets, can send from a tunnel's port."
+    remedy = (
+        f"Run it as root, or as the service of `{deeds.KEEPER_UNIT('systemd')}`, which may send from a tunnel's port."
+    )
 
 
 def _only_stun_of(port: int) -> bytes:

@@ -40,7 +40,8 @@ MemoryMax=300M
 @dataclass(frozen=True)
 class UnitAsked:
     """command: the program, word by word; once: for one round. user: who it runs as. writes: the folders that it writes
-    to. name: of the unit. does: what it is for. reloads: SIGHUP has it read its files again.
+    to. name: of the unit. does: what it is for. reloads: SIGHUP has it read its files again. rights: beyond those of a
+    user, as capabilities(7) names them.
     """
 
     command: tuple[str, ...]
@@ -50,6 +51,7 @@ class UnitAsked:
     name: str = NAME
     does: str = "keeps names, router rules and certificates"
     reloads: bool = True
+    rights: tuple[str, ...] = ()
 
 
 def unit(system: System, asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
@@ -79,10 +81,12 @@ def _service(asked: UnitAsked, *, once: bool) -> str:
     writes = "".join(f"ReadWritePaths={_path(folder)}\n" for folder in asked.writes)
     install = "" if once else "\n[Install]\nWantedBy=multi-user.target\n"
     command = asked.once if once else asked.command
+    rights = " ".join(asked.rights)
+    hardened = HARDENED.replace("Set=\n", f"Set={rights}\nAmbientCapabilities={rights}\n") if rights else HARDENED
     return (
         f"# Made by Hooper\n[Unit]\nDescription=Hooper {asked.does}\n"
         "Wants=network-online.target\nAfter=network-online.target\n\n"
-        f"[Service]\n{kind}\nUser={asked.user}\nExecStart={_quoted(command)}\n{ends}{writes}{HARDENED}{install}"
+        f"[Service]\n{kind}\nUser={asked.user}\nExecStart={_quoted(command)}\n{ends}{writes}{hardened}{install}"
     )
 
 

@@ -13,14 +13,14 @@ from hooper.errors import HooperError
 from hooper.line.nat import bound_by, filtering_by, other_place
 from hooper.net.stun import new_transaction, stun_answer
 from hooper.net.types import Datagram, Datagrams, Door, Endpoint
-from hooper.wire.meeting import DEPENDENCE, MOST, MeetingKeys, NatKind, answered, read_try, tried
+from hooper.wire.meeting_talk import DEPENDENCE, MOST, MeetingKeys, NatKind, answered, read_try, tried
 
 EVERY_S, WITHIN_S, MORE_S = 0.1, 2.5, 1.2  # between two tries of a way; until none is found; and once one is
 ANSWERED = 3.0  # seconds for STUN servers
 
 
 @dataclass(frozen=True, slots=True)
-class WayMeasured:
+class WayTried:
     """A way to the other end. to: where it leads. by: "direct", or "relay" by way of the machine between both.
 
     sent, came: tries, and those that were answered. delay_s: there and back, the middle one of them.
@@ -86,7 +86,7 @@ class Tries:
     _took: dict[Endpoint, list[float]] = field(default_factory=dict)
     _found: anyio.Event = field(default_factory=anyio.Event)
 
-    async def run(self) -> list[WayMeasured]:
+    async def run(self) -> list[WayTried]:
         """The ways that answer, the one with the least delay first."""
         async with anyio.create_task_group() as tasks:
             tasks.start_soon(self._hear)
@@ -101,13 +101,13 @@ class Tries:
         found = [self._measured(to) for to in self._took]
         return sorted(found, key=lambda way: way.delay_s)
 
-    def _measured(self, to: Endpoint) -> WayMeasured:
+    def _measured(self, to: Endpoint) -> WayTried:
         """Of those tries that had time to be answered; what was sent before both NATs were open is not lost."""
         took = self._took[to]
         opened = next(n for n, mark in enumerate(self._sent[to]) if mark not in self._out)
         late = self.clock.monotonic() - max(3 * median(took), 0.3)
         sent = [mark for mark in self._sent[to][opened:] if mark not in self._out or self._out[mark][1] < late]
-        return WayMeasured(to, self.ways[to], len(sent), len(took), median(took))
+        return WayTried(to, self.ways[to], len(sent), len(took), median(took))
 
     async def _send(self) -> None:
         while True:
@@ -141,7 +141,7 @@ class Tries:
             return
 
 
-def best_of(ways: Sequence[WayMeasured], by: str) -> WayMeasured | None:
+def best_of(ways: Sequence[WayTried], by: str) -> WayTried | None:
     """The one with the least delay of a kind; None: none answers."""
     return next((way for way in ways if way.by == by and way.came), None)
 

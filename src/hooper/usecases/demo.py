@@ -9,7 +9,10 @@ import time
 from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import aclosing, asynccontextmanager
 from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from ipaddress import IPv4Address
 from pathlib import Path
+from secrets import token_bytes
 from typing import Any
 
 import anyio
@@ -22,7 +25,8 @@ from hooper.files import machine_error, make_folder, read_text, write_atomically
 from hooper.jsonform import plain
 from hooper.lab.boathouse import site_file
 from hooper.lab.faults import FAULTS
-from hooper.net.lab_door import LabDoor, LabLink, read_lab_file
+from hooper.net.lab_door import LabAddress, LabDoor, LabLink, read_lab_file
+from hooper.net.types import Endpoint
 from hooper.places import Place
 from hooper.store.sitefile import read_site
 from hooper.usecases.act.certificates import CertificatesRequest, order_certificates
@@ -38,6 +42,12 @@ from hooper.usecases.prove.check import CheckRequest, check
 from hooper.usecases.prove.gathering import WhyRequest
 from hooper.usecases.prove.why import why
 from hooper.usecases.run import Run, open_state
+from hooper.usecases.watch.witnesses import join, say_there
+from hooper.wire.witness_talk import PORT, SECRET, Invitation
+from hooper.witness.looking_back import WitnessServer
+from hooper.witness.pinned_keys import own_key, pin_of
+from hooper.witness.register import KnownSite, Register
+from hooper.witness.silence import ToldOf, Watching
 
 DEADLINE = 2.0  # seconds for each look: the town answers at once, and silence need not be waited for
 START = 20.0  # seconds for the lab to be up on a slow machine
@@ -48,6 +58,7 @@ PHONE = Place("interface", "usb0")
 TUNNEL, PEER, PRIVATE = "oars", "cox-phone", "film-shell"
 VISITED = "fibre-box"  # whose status page someone reads
 NEXT_FILE = "NEXT.md"
+WITNESS, RENTED, POWER, SILENT_S = "rented", "198.51.100.7", "line-down", 660  # silent for longer than was agreed
 
 
 @dataclass(frozen=True)
@@ -214,6 +225,35 @@ class Play:
         seen = await self.look(VICTIM)
         yield self.scene("mended", seen, ok=all(result.ok for result in seen.results))
 
+    async def witness(self, lab: LabAddress) -> Scene:
+        """Nobody at home can tell that the power is gone there: a witness outside can, and that it is back."""
+        rented = await LabDoor.open(lab, "rented")
+        told: list[ToldOf] = []
+
+        async def tell(site: KnownSite, what: ToldOf) -> bool:
+            told.append(what)
+            return True
+
+        register, key = Register(None), own_key(self.run.base / "witness" / "key.pem")
+        watching, secret = Watching(rented, register, tell), token_bytes(SECRET)
+        register.invite(secret, rented.clock.now() + timedelta(hours=1), "", "", rented.clock.now())
+        code = Invitation(RENTED, PORT, pin_of(key.public), secret).code()
+        listener = await rented.listen(Endpoint(IPv4Address(RENTED), PORT))
+        async with listener, anyio.create_task_group() as tasks:
+            tasks.start_soon(WitnessServer(rented, register, key).serve, listener)
+            await join(self.run, code, WITNESS, dry_run=False)
+            await say_there(self.run, WITNESS)
+            await self.link.ask("break", fault=POWER)
+            moved = await self.link.ask("clock", advance_s=SILENT_S)
+            rented.clock.follow(datetime.fromisoformat(moved["now"]))
+            await watching.tick()
+            await self.link.ask("mend", fault=POWER)
+            await say_there(self.run, WITNESS)
+            await watching.tick()
+            tasks.cancel_scope.cancel()
+        register.close()
+        return self.scene("witness", told, ok=[one.code for one in told] == ["line-gone", ""])
+
 
 async def play(folder: Path) -> AsyncGenerator[Scene, None]:
     """The scenes, each when it is done. folder: for the lab's files. Raises: HooperError: a step cannot be done."""
@@ -240,3 +280,4 @@ async def play(folder: Path) -> AsyncGenerator[Scene, None]:
                     yield scene
             shown, _ = await card(run, CERTIFIED)
             yield demo.scene("card", shown)
+            yield await demo.witness(read_lab_file(lab_file))

@@ -16,7 +16,7 @@ from hooper.addresses import IPAddress
 from hooper.errors import WireError
 
 HEADER = struct.Struct("!HHI12s")  # section 5: type, length of the rest, cookie, transaction id
-MAGIC_COOKIE = 0x2112A442  # section 5
+MAGIC_COOKIE, COOKIE = 0x2112A442, b"\x21\x12\xa4\x42"  # section 5; the same as it stands in a message
 BINDING_REQUEST, BINDING_SUCCESS, BINDING_ERROR = 0x0001, 0x0101, 0x0111  # sections 5 and 18.2
 MAPPED_ADDRESS, ERROR_CODE, XOR_MAPPED_ADDRESS = 0x0001, 0x0009, 0x0020  # section 18.3
 USERNAME, MESSAGE_INTEGRITY = 0x0006, 0x0008  # section 18.3

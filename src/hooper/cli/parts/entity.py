@@ -20,7 +20,11 @@ if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
     from hooper.usecases.prepare.written import EntriesDocument
 
-OPTIONS = {"names": "name", "accounts": "account"}  # tables whose options are written down, not read off the schema
+OPTIONS = {
+    "names": "name",
+    "accounts": "account",
+    "meetings": "meeting",
+}  # tables whose options are written down, not read off the schema
 ALL = ("list", "show", "add", "change", "rename", "remove")
 
 

@@ -13,7 +13,7 @@ from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 
 if TYPE_CHECKING:
     from hooper.cli.parts.render import Screen
-    from hooper.usecases.private.meeting import MetDocument
+    from hooper.usecases.private.ends_meet import MetDocument
 
 app = group_of("meetings", "Tunnels of other sites that end on this computer, and meet their other end directly.")
 
@@ -45,14 +45,15 @@ def take(session: Session, profile: Path, witness: str | None = None, entry: str
 
 @command(app, "meeting now", site=True, state=True, mask=True)
 def now(session: Session, entry: list[str] | None = None, wait: int = 20) -> int:
-    """Have tunnels meet their other ends now; the other end has to do so within the same seconds, as keepers do.
+    """Have tunnels meet their other ends now.
 
-    It is told where each is seen from outside, what kind of NAT that makes, whether two such can be opened to each
-    other, and the delay and the loss of each way that answers.
+    The other end has to do so within the same seconds, as keepers do. It is told where each is seen from outside, what
+    kind of NAT that makes, whether two such can be opened to each other, and the delay and the loss of each way that
+    answers.
     """
     from hooper.clock import SystemClock
     from hooper.planning.meetings import meeting_ends
-    from hooper.usecases.private.meeting import meet_all
+    from hooper.usecases.private.ends_meet import meet_all
 
     file = session.read_site()
     ends = meeting_ends(file.site, SystemClock().now().date())

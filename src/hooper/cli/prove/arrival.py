@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 
 from hooper.chosen import chosen
 from hooper.cli.parts.command import command, within
-from hooper.cli.parts.from_where import parse_public
+from hooper.cli.parts.from_where import parse_origin, parse_public
 from hooper.cli.parts.session import OUTSIDE, Session, console, sub_app
 from hooper.clock import shown_duration
-from hooper.errors import EXIT_NEEDS_A_PERSON, worst
+from hooper.errors import EXIT_NEEDS_A_PERSON, UsageError, worst
 from hooper.usecases.prove.arrival import TURN_S, ArrivalLine, ArrivalRequest, arrival, came_words
 
 if TYPE_CHECKING:
@@ -41,11 +41,14 @@ def wait(
     take_over: bool = False,
     compare: bool = False,
     turn: float = TURN_S,
+    origin: str | None = None,
 ) -> int:
     """A page for a phone, which tells whether it comes in from outside.
 
     The phone's Wi-Fi is off: it opens the page over mobile data. What its browser reaches is proven for TCP. Of a
     service that is named, the port goes back to it by turns, so that the phone can open it and say what it saw.
+
+    With --from, the page is opened from there in the place of a phone, such as from a witness.
     """
     turn = within("--turn", turn, 3, 600)
     hold = within("--for", hold, 1, 86_400)
@@ -76,7 +79,11 @@ def wait(
 
     title = file.site.site.title or file.name
     lab = session.world == "lab"
-    request = ArrivalRequest(key, reached, hold, session.deadline, title, lab, take_over, compare, turn, heard)
+    place = parse_origin(origin, None) if origin is not None else None
+    if place is not None and place.kind == "here":
+        remedy = "Name a place outside: witness, interface, or a proxy; or open the page on a phone."
+        raise UsageError("from this network itself nothing is proven about outside", remedy=remedy)
+    request = ArrivalRequest(key, reached, hold, session.deadline, title, lab, take_over, compare, turn, place, heard)
     done = session.look(lambda run: arrival(run, request), file)
     code = session.failed(done.trouble)
     if done.document.arrived:

@@ -178,6 +178,15 @@ def _explained(scene: Scene, out: Screen) -> None:
         indented(out, cause.remedy, mark="→ ", left=3)
 
 
+def _witness(scene: Scene, out: Screen) -> None:
+    from hooper.cli.parts.render import indented
+
+    told: Any = scene.told
+    _title(out, "Witness: the power goes at home, and somebody outside tells of it", scene)
+    for one in told:
+        indented(out, f"{one.code or 'back again'}: {one.says}", left=3)
+
+
 _TOLD: dict[str, Callable[[Scene, Screen], None]] = {
     "survey": _survey,
     "plan": _plan,
@@ -191,6 +200,7 @@ _TOLD: dict[str, Callable[[Scene, Screen], None]] = {
     "explained": _explained,
     "mended": partial(_one_result, "Put right"),
     "card": _card,
+    "witness": _witness,
 }
 
 
@@ -202,7 +212,8 @@ def _end(document: Any, out: Screen, *, good: bool) -> None:
         out.print(f"Failed: {failed}. Please report this.", style="wrong")
         return
     out.print(
-        f"Measured, planned, entered, named, certified, tunnelled, proven, broken, explained, mended: in {took:.1f} s.",
+        "Measured, planned, entered, named, certified, tunnelled, proven, broken, explained, mended, watched:"
+        f" in {took:.1f} s.",
         style="well",
     )
     if document.folder is not None:

@@ -1,3 +1,3 @@
 """Private access: tunnels and their peers."""
 
-__all__ = ("logins", "meeting", "peers", "revoking", "tunnel_conditions", "tunnels")
+__all__ = ("ends_meet", "logins", "peers", "revoking", "tunnel_conditions", "tunnels")

@@ -38,12 +38,13 @@ from hooper.net.types import Endpoint
 from hooper.places import Place
 from hooper.planning.typed import name_for
 from hooper.usecases.act.temporary import Borrow, LetIn, OpenedWay, let_in, line_from_here, outside_address, own_place
+from hooper.usecases.origins import open_place
 from hooper.usecases.prove.by_turns import PortTurns, can_be_given_back
 from hooper.usecases.prove.keeping_looks import keep_look
 from hooper.usecases.run import Run
 from hooper.words.said import quoted, say
 
-LOOP_S = 2.0  # seconds for this computer's own visit
+LOOP_S, OPENED_S = 2.0, 8.0  # seconds for this computer's own visit, and for one from another place
 GRACE_S = 45.0  # seconds for the page to try all, once somebody has come from outside
 TURN_S = 40.0  # seconds that a borrowed port is its device's own, for the phone to open it
 WORDS = {  # a verdict as the person at the phone reads it
@@ -84,7 +85,8 @@ class ArrivalRequest:
     """service: whose outside port is borrowed; None: a free one is taken. public: addresses by line that were given.
 
     hold: seconds to wait for somebody. deadline: seconds for finding the address. compare: wait until a person has
-    compared all certificates. turn: seconds that the port is its device's own. heard: is told each line.
+    compared all certificates. turn: seconds that the port is its device's own. origin: whence the page is opened, in
+    the place of a phone. heard: is told each line.
     """
 
     service: str | None
@@ -96,6 +98,7 @@ class ArrivalRequest:
     take_over: bool = False
     compare: bool = False
     turn: float = TURN_S
+    origin: Place | None = None
     heard: Callable[[ArrivalLine], None] = lambda line: None
 
 
@@ -110,12 +113,14 @@ class _Page:
     way: OpenedWay
     ground: VisitGround
     tries: list[Try]
+    reached: IPAddress
     turns: PortTurns | None = (
         None  # of the device whose port is borrowed; None: it is nobody's, or cannot be given back
     )
     visits: list[Visit] = field(default_factory=list)
     results: dict[str, Result] = field(default_factory=dict)
     words: dict[str, PhoneWord] = field(default_factory=dict)
+    trouble: list[HooperError] = field(default_factory=list)
     tried: bool = False
     done: anyio.Event = field(default_factory=anyio.Event)
     came: anyio.Event = field(default_factory=anyio.Event)
@@ -140,7 +145,7 @@ class _Page:
         return (
             *((f"{service} answers there: {told.detail}.",) if told is not None and told.ok else ()),
             f"The line has a public address, and what comes in at TCP {port} is led all the way to this computer.",
-            f"The provider lets TCP {port} in from where this phone is.",
+            f"The provider lets TCP {port} in from where {'this phone' if self.request.origin is None else 'that'} is.",
         )
 
     def proves_not(self) -> tuple[str, ...]:
@@ -265,14 +270,16 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
         url = f"http://{Endpoint(address, way.ports[0].outside)}{path}"
         ground = VisitGround(run.site, {address, *public.values()}, None)
         turns = next((PortTurns(one, request.turn) for one in every if one.service == service), None)
-        page = _Page(run, request, url, path, way, ground, tried, turns if can_be_given_back(way) else None)
+        page = _Page(run, request, url, path, way, ground, tried, address, turns if can_be_given_back(way) else None)
         try:
             async with anyio.create_task_group() as tasks:
                 tasks.start_soon(serve_http, listener, page.answer)
                 tasks.start_soon(way.keep_open)
                 page.ground = VisitGround(run.site, page.ground.public, await _own_visit(run, page, address))
                 page.say("ready")
-                if page.turns is not None:
+                if request.origin is not None:
+                    tasks.start_soon(_opened_from, page, request.origin)
+                elif page.turns is not None:
                     tasks.start_soon(_by_turns, page, page.turns)
                 waits = request.compare or page.turns is not None  # for a person
                 await _until_done(page, request.hold, request.hold if waits else GRACE_S)
@@ -280,7 +287,7 @@ async def arrival(run: Run, request: ArrivalRequest) -> tuple[ArrivalLine, list[
         finally:  # whoever stops it early keeps what has been proven by then
             keep(run, page)
     page.say("ended")
-    return page.line("ended"), []
+    return page.line("ended"), page.trouble
 
 
 def _way(run: Run, request: ArrivalRequest, port: int) -> AbstractAsyncContextManager[OpenedWay]:
@@ -289,6 +296,19 @@ def _way(run: Run, request: ArrivalRequest, port: int) -> AbstractAsyncContextMa
 
 async def _by_turns(page: _Page, turns: PortTurns) -> None:
     await turns.take(page.run, page.way, lambda away: page.say("given-back" if away else "borrowed-again"))
+    page.done.set()
+
+
+async def _opened_from(page: _Page, origin: Place) -> None:
+    """Open the page from another place, once; whoever opens it there is its visitor."""
+    from hooper.net.plain_http import Url, ask
+
+    try:
+        door = await open_place(page.run, origin, page.request.deadline)
+        await ask(door, Url(page.reached, page.way.ports[0].outside, page.path), OPENED_S)
+    except HooperError as exc:
+        page.trouble.append(exc)
+    page.came.set()
     page.done.set()
 
 

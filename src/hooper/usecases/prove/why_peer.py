@@ -75,7 +75,7 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
 
     async def at_server(door: Door) -> None:
         nonlocal server
-        server = await probe(door, _nobodys(run, tunnel), left)
+        server = await probe(door, nobodys(tunnel), left)
 
     async with anyio.create_task_group() as tasks:
         tasks.start_soon(gate)
@@ -96,7 +96,7 @@ async def why_peer(run: Run, request: WhyRequest, peer: str) -> tuple[WhyDocumen
     return diagnose_peer(run.topology, run.plan, facts), trouble
 
 
-def _nobodys(run: Run, tunnel: Tunnel) -> Target:
+def nobodys(tunnel: Tunnel) -> Target:
     """A port of the server within the tunnel at which nothing listens: an answer of any kind says that it is on."""
     return Target.alone(server_addresses(tunnel)[0], NOBODYS_PORT)
 

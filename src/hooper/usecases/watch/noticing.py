@@ -6,11 +6,13 @@ import getpass
 import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, UsageError
+from hooper.planning.meetings import meeting_ends
 from hooper.report.units import UnitAsked
 from hooper.store.place import state_folder
 from hooper.usecases.run import Run
@@ -108,4 +110,6 @@ def unit_asked(
     if metrics.startswith("file:"):
         writes.append((base / Path(metrics[5:]).expanduser()).parent)
     _plain((*program, *map(str, writes), user or ""))
-    return UnitAsked(program, (*program, *once), user or getpass.getuser(), tuple(dict.fromkeys(map(str, writes))))
+    rights = ("CAP_NET_ADMIN", "CAP_NET_RAW") if meeting_ends(file.site, date.min) else ()  # wg(8), raw(7)
+    folders = tuple(dict.fromkeys(map(str, writes)))
+    return UnitAsked(program, (*program, *once), user or getpass.getuser(), folders, rights=rights)

@@ -143,7 +143,7 @@ def _spot(value: Any) -> Spot:
 # --- tries
 
 
-class Try(NamedTuple):
+class TryCame(NamedTuple):
     """A try of the other end that came. by: "direct" or "relay". answer: to one of one's own; else it is asked."""
 
     transaction: bytes
@@ -157,14 +157,14 @@ def tried(keys: MeetingKeys, transaction: bytes, by: str) -> bytes:
     return stun.sealed(stun.Message(stun.BINDING_REQUEST, transaction, ((stun.USERNAME, name),)), keys.tried)
 
 
-def answered(keys: MeetingKeys, came: Try, seen: Sequence[Any]) -> bytes:
+def answered(keys: MeetingKeys, came: TryCame, seen: Sequence[Any]) -> bytes:
     """The answer to one. seen: address and port that it came from."""
     name = (stun.USERNAME, f"{came.by}:{keys.side}".encode())
     mapped = stun.xor_mapped_address(seen[0], seen[1], came.transaction)
     return stun.sealed(stun.Message(stun.BINDING_SUCCESS, came.transaction, (name, mapped)), keys.tried)
 
 
-def read_try(keys: MeetingKeys, data: bytes) -> Try | None:
+def read_try(keys: MeetingKeys, data: bytes) -> TryCame | None:
     """What came, where it is by the other end; None: it is something else."""
     try:
         message = stun.opened(data, keys.tried)
@@ -175,4 +175,4 @@ def read_try(keys: MeetingKeys, data: bytes) -> Try | None:
     by, _, side = (message.get(stun.USERNAME) or b"").decode("ascii", "replace").partition(":")
     if side != str(1 - keys.side) or by not in ("direct", "relay"):
         return None
-    return Try(message.transaction_id, by, message.kind == stun.BINDING_SUCCESS)
+    return TryCame(message.transaction_id, by, message.kind == stun.BINDING_SUCCESS)

@@ -18,15 +18,16 @@ from hooper.addresses import parse_address
 from hooper.clock import rfc3339
 from hooper.errors import CounterpartError, HooperError, MachineError, NoAnswer, WireError
 from hooper.net.types import Endpoint
+from hooper.places import HERE
 from hooper.planning.meetings import MeetingEnd, meeting_ends
 from hooper.planning.server_lists import OWN_LIST
 from hooper.store.kept import Condition
-from hooper.tunnels.direct_way import Tries, WayMeasured, best_of, outside_of, ways_to
+from hooper.tunnels.direct_way import Tries, WayTried, best_of, outside_of, ways_to
 from hooper.tunnels.seen import EndSeen, end_in
 from hooper.usecases.origins import ASK_S, found, site_key
 from hooper.usecases.run import Run
 from hooper.usecases.watch.conditions import keep_conditions
-from hooper.wire.meeting import NONCE, STALE_S, MeetingKeys, NatKind, Note, can_meet
+from hooper.wire.meeting_talk import NONCE, STALE_S, MeetingKeys, NatKind, Note, can_meet
 from hooper.wire.witness_talk import MeetAsked
 from hooper.words.said import say
 
@@ -66,7 +67,8 @@ class WayRow:
 
 @dataclass(frozen=True)
 class MetRow:
-    """How one end met. end: its key. peer: the other's public key. way: by which the tunnel goes now; none: by none.
+    """How one end met. end: its key. peer: the other's public key. witness: by which it met. way: by which the tunnel
+    goes now; none: by none.
 
     came: the other end was there. can: whether the two NATs can be opened to each other, before it was tried. seen_at:
     where this end is seen from outside; null: not known. nat, other_nat: in words of RFC 4787; empty: not known. ways:
@@ -165,14 +167,26 @@ async def meet_end(run: Run, end: MeetingEnd, wait: int) -> tuple[MetRow, float]
         asked_there = MeetAsked(keys.box, keys.side, note.sealed(keys, secrets.token_bytes(NONCE)), wait)
         met = await meet(run.here, found(run, end.witness), site_key(run), asked_there, ASK_S)
         theirs = _note_of(run, met.sealed, keys) if met.sealed else None
-        ways: list[WayMeasured] = []
+        ways: list[WayTried] = []
         relayed = False
         if theirs is not None:
             ways, relayed = await _tried(run, end, socket, keys, nat, theirs, outside[0])
     row = await _settled(run, end, seen, _Found(outside[0], nat, theirs, ways, relayed))
+    _counted(run, end, ways)
     if row.came or row.way == "none":  # else nothing new is known
         keep_conditions(run, [_condition(end, row)])
     return row, met.ahead_s
+
+
+def _counted(run: Run, end: MeetingEnd, ways: Sequence[WayTried]) -> None:
+    """Keep the delay and the loss of each way, beside those of services, by day."""
+    with run.keeping() as state:
+        for way in ways if state is not None else ():
+            name, took = f"{end.key}, {way.by}", max(1, round(1000 * way.delay_s))
+            answered: list[tuple[str, str, bool, int | None]] = [(name, str(HERE), True, took)] * way.came
+            lost = [(name, str(HERE), False, None)] * (way.sent - way.came)
+            if state is not None:
+                state.history.looked(run.here.clock.now(), [*answered, *lost])
 
 
 def _note_of(run: Run, sealed: bytes, keys: MeetingKeys) -> Note:
@@ -191,7 +205,7 @@ def _note_of(run: Run, sealed: bytes, keys: MeetingKeys) -> Note:
 
 async def _tried(
     run: Run, end: MeetingEnd, socket: Datagrams, keys: MeetingKeys, nat: NatKind, theirs: Note, outside: Endpoint
-) -> tuple[list[WayMeasured], bool]:
+) -> tuple[list[WayTried], bool]:
     """The ways that answer, and whether the other end came by a machine between both. Seen at one address, both are
     behind one router, and find each other there.
     """
@@ -231,7 +245,7 @@ async def go_by(run: Run, end: MeetingEnd, to: Endpoint) -> None:
             raise MachineError(
                 f"{end.interface} does not take {to} as its other end",
                 code="endpoint-not-set",
-                remedy="Run it as root: only root, or who may administer networks, sets a tunnel's other end.",
+                remedy=f"Run it as root, or as the service of `{deeds.KEEPER_UNIT('systemd')}`.",
             )
 
 
@@ -249,7 +263,7 @@ class _Found(NamedTuple):
     outside: Endpoint
     nat: NatKind
     theirs: Note | None
-    ways: Sequence[WayMeasured]
+    ways: Sequence[WayTried]
     relayed: bool
 
 
