@@ -184,7 +184,7 @@ def _witness(scene: Scene, out: Screen) -> None:
     told: Any = scene.told
     _title(out, "Witness: the power goes at home, and somebody outside tells of it", scene)
     for one in told:
-        indented(out, f"{one.code or 'back again'}: {one.says}", left=3)
+        indented(out, f"{one.code}: {one.says}" if one.code else str(one.says), left=3)
 
 
 _TOLD: dict[str, Callable[[Scene, Screen], None]] = {
