@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterable
 
     from hooper.cli.parts.render import Screen
+    from hooper.places import Place
     from hooper.usecases.act.temporary import LetIn
 
 app = sub_app("A page for a phone, which tells whether it comes in from outside.")
@@ -79,10 +80,7 @@ def wait(
 
     title = file.site.site.title or file.name
     lab = session.world == "lab"
-    place = parse_origin(origin, None) if origin is not None else None
-    if place is not None and place.kind == "here":
-        remedy = "Name a place outside: witness, interface, or a proxy; or open the page on a phone."
-        raise UsageError("from this network itself nothing is proven about outside", remedy=remedy)
+    place = _outside(origin) if origin is not None else None
     request = ArrivalRequest(key, reached, hold, session.deadline, title, lab, take_over, compare, turn, place, heard)
     done = session.look(lambda run: arrival(run, request), file)
     code = session.failed(done.trouble)
@@ -96,6 +94,15 @@ def wait(
     session.note(f"Nobody has come from outside within {shown_duration(hold)}.")
     session.ahead()
     return worst([code, EXIT_NEEDS_A_PERSON])
+
+
+def _outside(origin: str) -> Place:
+    """The place that opens the page."""
+    place = parse_origin(origin, None)
+    if place.kind == "here":
+        remedy = "Name a place outside: witness, interface, or a proxy; or open the page on a phone."
+        raise UsageError("from this network itself nothing is proven about outside", remedy=remedy)
+    return place
 
 
 def _ready(session: Session, line: ArrivalLine, out: Screen, hold: float) -> None:
