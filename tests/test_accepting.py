@@ -101,7 +101,8 @@ def test_a_first_byte_has_its_time_and_who_stays_is_not_bounded() -> None:
     silent: list[Endpoint] = []
 
     async def served(guest: Guest) -> None:
-        guest.stays = await guest.receive() == b"token"
+        if await guest.receive() == b"token":
+            guest.stay()
         await guest.send(b"in")
         await anyio.sleep_forever()
 
@@ -133,6 +134,43 @@ def test_a_first_byte_has_its_time_and_who_stays_is_not_bounded() -> None:
 
     anyio.run(main)
     assert len(silent) == 1
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="elsewhere 127.0.0.1 is the only address of its network")
+@pytest.mark.parametrize("crowd", [("127.0.0.%d", 250), ("127.0.0.1", 1)])
+def test_who_came_alone_is_not_sent_away_for_a_crowd_of_another_network(crowd: tuple[str, int]) -> None:
+    """He spoke first and waits longest: he would be the oldest."""
+
+    async def served(guest: Guest) -> None:
+        if await guest.receive() == b"alone":
+            await anyio.sleep(0.5)
+            await guest.send(b"served")
+        else:
+            await anyio.sleep_forever()
+
+    async def main() -> bytes:
+        async with await SystemDoor().listen(LOOPBACK) as listener, anyio.create_task_group() as tasks:
+
+            async def accepting() -> None:
+                await accept_all(listener, served, at_once=16, of_each=12)
+
+            tasks.start_soon(accepting)
+            with contextlib.ExitStack() as held:
+                for number in range(100):
+                    one = held.enter_context(socket.socket())
+                    one.bind(("127.9.0.1" if number == 10 else crowd[0].replace("%d", str(number % crowd[1] + 2)), 0))
+                    await anyio.to_thread.run_sync(one.connect, ("127.0.0.1", listener.local.port))
+                    if number == 10:
+                        one.sendall(b"alone")
+                        alone = one
+                    elif number % 2:
+                        one.sendall(b"another")
+                alone.settimeout(5)
+                came = await anyio.to_thread.run_sync(alone.recv, 64)
+            tasks.cancel_scope.cancel()
+        return came
+
+    assert anyio.run(main) == b"served"
 
 
 @pytest.mark.parametrize(

@@ -114,8 +114,9 @@ class Switchboard:
 
     def _has_token(self, guest: Guest, shown: bytes) -> bool:
         """Whether whoever is at the other end may use the lab."""
-        guest.stays = secrets.compare_digest(shown, self.token.encode())
-        return guest.stays
+        if right := secrets.compare_digest(shown, self.token.encode()):
+            guest.stay()
+        return right
 
     def _asker(self, name: str) -> Asker | None:
         """`here`, `here:usb0`, `here@10.44.7.105`, a host's key, phone, rented."""

@@ -1,21 +1,25 @@
 """The one acceptor for all that listens: whoever comes, and however many, one connection ends and nothing else.
 
-Connections are bounded in all before one is taken from the system, and for each address once it is known. To make room,
-the oldest that has said nothing goes first, so that who comes to speak is served beside any number of idle strangers.
+Connections are bounded in all before one is taken from the system, and for each address once it is known. Where there
+is no room, one of the network and of the address that have the most makes it: the oldest that has said nothing, else
+the oldest. So who comes to speak is served beside any number of strangers.
 """
 
 from __future__ import annotations
 
 import math
 import sys
+from collections import Counter, defaultdict
 from collections.abc import Awaitable, Callable, Mapping
 from contextlib import suppress
-from typing import Any, Never
+from typing import TYPE_CHECKING, Any, Never
 
 import anyio
 from anyio.abc import ByteStream
 
-from hooper.net.types import Endpoint, Listener
+if TYPE_CHECKING:
+    from hooper.addresses import IPAddress
+    from hooper.net.types import Endpoint, Listener
 
 AT_ONCE, OF_EACH = 128, 64  # connections; of one address
 FIRST_S = 3.0  # seconds for a first byte
@@ -23,21 +27,46 @@ GRACE_S = 0.25  # seconds in which nobody is called silent
 LAST_S = 1.0  # seconds for a stream to close
 
 
+class _Bounded:
+    """Guests of whom so many may be there, oldest first; who said nothing yet stands in `silent` too."""
+
+    def __init__(self) -> None:
+        self.all: dict[Guest, None] = {}
+        self.silent: dict[Guest, None] = {}
+
+    async def make_room(self) -> None:
+        """End the oldest that had time to say something and did not, else the oldest."""
+        oldest = next(iter(self.silent), None)
+        if oldest is None or oldest.came >= anyio.current_time() - GRACE_S:
+            oldest = next(iter(self.all))
+        oldest.scope.cancel()
+        await oldest.ended.wait()
+
+
 class Guest(ByteStream):
     """A connection that came in, with its first bytes."""
 
-    def __init__(self, stream: ByteStream, peer: Endpoint) -> None:
-        self._stream, self._first, self.peer = stream, b"", peer
+    def __init__(self, stream: ByteStream, peer: Endpoint, *bounds: _Bounded) -> None:
+        self._stream, self._first, self.peer, self._bounds = stream, b"", peer, bounds
         self.scope = anyio.CancelScope()
-        self.spoke = self.stays = False  # stays: it has shown that it may, and is not bounded any more
         self.came, self.ended = anyio.current_time(), anyio.Event()
+        for bound in bounds:
+            bound.all[self] = bound.silent[self] = None
 
     async def begin(self, seconds: float) -> bool:
         """Wait for its first bytes; whether any came."""
         with anyio.move_on_after(seconds):
             self._first = await self._stream.receive()
-        self.spoke = bool(self._first)
-        return self.spoke
+        if self._first:
+            for bound in self._bounds:
+                bound.silent.pop(self, None)
+        return bool(self._first)
+
+    def stay(self) -> None:
+        """It has shown that it may, and is not bounded any more; or it is gone."""
+        for bound in self._bounds:
+            bound.all.pop(self, None)
+            bound.silent.pop(self, None)
 
     async def receive(self, max_bytes: int = 65536) -> bytes:
         if self._first:
@@ -72,8 +101,9 @@ async def accept_all(
 
     Args: silent: told of who came and said nothing. Raises: what the listener raises, such as LabGone.
     """
-    most = min(at_once, _affordable())
-    guests: dict[int, Guest] = {}  # oldest first
+    most = min(at_once, affordable())
+    everybody = _Bounded()
+    of_one: defaultdict[IPAddress, _Bounded] = defaultdict(_Bounded)
 
     async def one(guest: Guest) -> None:
         try:
@@ -86,36 +116,39 @@ async def accept_all(
             return
         finally:
             await guest.aclose()
-            guests.pop(id(guest), None)
+            guest.stay()
+            if not of_one[guest.peer.address].all:
+                del of_one[guest.peer.address]
             guest.ended.set()
 
     async with anyio.create_task_group() as tasks:
         while True:
-            while _bounded(guests) >= most:
-                await _make_room(list(guests.values()))
-            guest = Guest(*await listener.accept())
-            guests[id(guest)] = guest
-            tasks.start_soon(one, guest)
-            same = [other for other in guests.values() if other.peer.address == guest.peer.address and not other.stays]
-            if len(same) > of_each:
-                await _make_room(same)
+            while len(everybody.all) >= most:
+                await (_most_crowded(of_one) or everybody).make_room()
+            stream, peer = await listener.accept()
+            same = of_one[peer.address]
+            tasks.start_soon(one, Guest(stream, peer, everybody, same))
+            if len(same.all) > of_each:
+                await same.make_room()
     raise AssertionError
 
 
-def _bounded(guests: Mapping[int, Guest]) -> int:
-    return sum(not guest.stays for guest in guests.values())
+def _most_crowded(of_one: Mapping[IPAddress, _Bounded]) -> _Bounded | None:
+    """The guests of the address that has the most, in the network that has the most; None: nobody has two."""
+    networks: Counter[tuple[int, int]] = Counter()
+    for address, guests in of_one.items():
+        networks[_network(address)] += len(guests.all)
+    most = max(of_one, key=lambda address: (networks[_network(address)], len(of_one[address].all)))
+    return of_one[most] if networks[_network(most)] > 1 else None
 
 
-async def _make_room(guests: list[Guest]) -> None:
-    """End the oldest that had time to say something and did not, else the oldest."""
-    bounded = [guest for guest in guests if not guest.stays]
-    late = anyio.current_time() - GRACE_S
-    oldest = next((guest for guest in bounded if not guest.spoke and guest.came < late), bounded[0])
-    oldest.scope.cancel()
-    await oldest.ended.wait()
+def _network(address: IPAddress) -> tuple[int, int]:
+    """What is mostly one subscriber's or one provider's: 24 bits of an IPv4 address, 48 of an IPv6 address."""
+    address = getattr(address, "ipv4_mapped", None) or address
+    return address.version, int(address) >> (8 if address.version == 4 else 80)
 
 
-def _affordable() -> int:
+def affordable() -> int:
     """How many connections leave this process enough descriptors for everything else."""
     if sys.platform == "win32":
         return AT_ONCE * 8

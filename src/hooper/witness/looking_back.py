@@ -22,7 +22,7 @@ from anyio.streams.tls import TLSStream
 
 from hooper.clock import rfc3339
 from hooper.errors import HooperError, WireError
-from hooper.net.acceptor import accept_all
+from hooper.net.acceptor import accept_all, affordable
 from hooper.net.types import Datagram, Endpoint, Refused, Unreachable
 from hooper.visible import shown
 from hooper.wire import witness_talk as wire
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from hooper.net.types import Door, Listener
     from hooper.witness.register import Register
 
-AT_ONCE, OF_EACH = 1024, 48  # connections; of one address
+AT_ONCE, OF_EACH = 80, 48  # connections of whom is not known yet; of one address
 ASK_S, OPEN_S, OPENED_S = 5.0, 10.0, 30.0  # seconds for a question; until a port answers; that it is carried
 CARRIED, DATAGRAMS = 512 * 1024, 64  # bytes and datagrams that one opening carries each way
 A_MINUTE, AT_A_TIME = 240, 32  # questions and openings of one site
@@ -90,14 +90,15 @@ class WitnessServer:
     async def serve(self, listener: Listener) -> Never:
         """Serve whoever comes, until it is cancelled."""
 
-        async def one(guest: Guest) -> None:
-            await self.one(guest, guest.peer)
+        await accept_all(listener, self.one, at_once=AT_ONCE, of_each=OF_EACH)
 
-        await accept_all(listener, one, at_once=AT_ONCE, of_each=OF_EACH)
-
-    async def one(self, raw: ByteStream, peer: Endpoint) -> None:
-        """One connection: a question, its answer, and where that was asked for a port of theirs."""
-        source = getattr(peer.address, "ipv4_mapped", None) or peer.address  # where one socket takes both families
+    async def one(self, raw: Guest) -> None:
+        """One connection: a question, its answer, and where that was asked for a port of theirs. Who is known has his
+        time to the end: what he may have open is bounded by itself.
+        """
+        source = (
+            getattr(raw.peer.address, "ipv4_mapped", None) or raw.peer.address
+        )  # where one socket takes both families
         with suppress(*ENDED, TimeoutError):
             with anyio.fail_after(ASK_S):
                 tls = await TLSStream.wrap(raw, server_side=True, ssl_context=self.tls, standard_compatible=False)
@@ -106,6 +107,8 @@ class WitnessServer:
                 try:
                     asked = wire.Ask.parse(await read_message(stream))
                     answer = self._answered(asked, nonce, source)
+                    if "refused" not in answer:
+                        raw.stay()
                 except WireError as exc:
                     answer = _refused("not-understood", str(exc))
                 except HooperError:
@@ -113,10 +116,22 @@ class WitnessServer:
                 opening = answer.pop("open", None)
                 if opening is None:
                     await stream.send(wire.serialize(answer))
-            if isinstance(opening, wire.MeetAsked):
-                await self._meet(stream, opening, asked.key, source)
-            elif opening is not None:
-                await self._opened(stream, opening, asked.key, source)
+            if opening is None:
+                return
+            key, there = asked.key, self.open.get(asked.key, 0)
+            if there >= AT_A_TIME or sum(self.open.values()) >= affordable():
+                await stream.send(wire.serialize(_refused("too-much", "too much is open at once")))
+                return
+            self.open[key] = there + 1
+            try:
+                if isinstance(opening, wire.MeetAsked):
+                    await self._meet(stream, opening, source)
+                else:
+                    await self._opened(stream, opening, source)
+            finally:
+                self.open[key] -= 1
+                if not self.open[key]:
+                    del self.open[key]
 
     def _answered(self, asked: wire.Ask, nonce: bytes, source: IPAddress) -> dict[str, Any]:
         """Raises: WireError, StateError."""
@@ -159,12 +174,8 @@ class WitnessServer:
 
     # --- two sites that hand each other a note
 
-    async def _meet(self, stream: BufferedByteStream, asked: wire.MeetAsked, key: bytes, source: IPAddress) -> None:
+    async def _meet(self, stream: BufferedByteStream, asked: wire.MeetAsked, source: IPAddress) -> None:
         """Hand each side of a box the other's note, once both are here."""
-        if self.open.get(key, 0) >= AT_A_TIME:
-            await stream.send(wire.serialize(_refused("too-much", "too many questions are open at once")))
-            return
-        self.open[key] = self.open.get(key, 0) + 1
         other = self.waiting.pop((asked.box, 1 - asked.side), None)
         mine = Waiting(asked.sealed)
         try:
@@ -185,29 +196,16 @@ class WitnessServer:
         finally:
             if self.waiting.get((asked.box, asked.side)) is mine:
                 del self.waiting[asked.box, asked.side]
-            self._closed(key)
-
-    def _closed(self, key: bytes) -> None:
-        self.open[key] -= 1
-        if not self.open[key]:
-            del self.open[key]
 
     # --- ports of the site that asks
 
-    async def _opened(self, stream: BufferedByteStream, to: wire.PortAsked, key: bytes, source: IPAddress) -> None:
+    async def _opened(self, stream: BufferedByteStream, to: wire.PortAsked, source: IPAddress) -> None:
         """Connect a port at the address that the question came from, and carry what is said."""
-        if self.open.get(key, 0) >= AT_A_TIME:
-            await stream.send(wire.serialize(_refused("too-much", "too many ports are open at once")))
-            return
-        self.open[key] = self.open.get(key, 0) + 1
-        try:
-            with anyio.move_on_after(OPEN_S + OPENED_S):
-                if to.transport == "tcp":
-                    await self._tcp(stream, Endpoint(source, to.port))
-                else:
-                    await self._udp(stream, Endpoint(source, to.port))
-        finally:
-            self._closed(key)
+        with anyio.move_on_after(OPEN_S + OPENED_S):
+            if to.transport == "tcp":
+                await self._tcp(stream, Endpoint(source, to.port))
+            else:
+                await self._udp(stream, Endpoint(source, to.port))
 
     async def _tcp(self, stream: BufferedByteStream, to: Endpoint) -> None:
         try:
