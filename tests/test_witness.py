@@ -380,6 +380,65 @@ def test_what_cannot_be_told_is_told_later_and_never_twice(tmp_path: Path) -> No
     run_virtually(main)
 
 
+def test_a_silent_site_is_looked_at_once_however_late_people_are_told(tmp_path: Path) -> None:
+    """Whose address it is an hour later nobody knows."""
+
+    async def main() -> None:
+        async with watch(tmp_path) as here:
+            await here.ask(here.invited())
+            enter(here.board.town.boxes["fibre-box"], here.board.town.boxes["club-router"], 8443, "10.44.7.50")
+            await here.beat(("hub-page", 8443, "https"))
+            here.told.taken = False  # people sleep
+            await here.for_(7)
+            looks = len(here.board.town.ledger)
+            await here.for_(60 * 8)
+            assert len(here.board.town.ledger) == looks
+            here.told.taken = True
+            await here.for_(1)
+            assert [code for code, _ in here.told.all] == ["keeper-gone"]
+            assert "hub-page" in here.told.all[0][1]
+
+            # a witness that was away does not look at where the site was before that
+            await here.beat(("hub-page", 8443, "https"))
+            await here.for_(1)
+            await anyio.sleep(5 * 3600)
+            looks = len(here.board.town.ledger)
+            here.watching.start_anew()
+            await here.for_(20)
+            assert here.told.all[-1][0] == "not-looked"
+            assert len(here.board.town.ledger) == looks
+
+    run_virtually(main)
+
+
+def test_hundreds_that_are_silent_at_once_are_told_of_in_time(tmp_path: Path) -> None:
+    """A provider's line is gone: each of their people is told, though a service of notices takes its time."""
+
+    async def main() -> None:
+        async with watch(tmp_path) as here:
+            now = here.rented.clock.now()
+            beat_of = {"agreed": 300, "watch": [["hub-page", "tcp", 8443, "https", ""]], "names": [], "ends": []}
+            for number in range(300):
+                secret, key = number.to_bytes(16, "big"), number.to_bytes(32, "big")
+                here.register.invite(secret, now + timedelta(hours=1), "", "", now)
+                assert here.register.join(secret, key, "Boathouse", now)
+                here.register.heard(key, "203.0.113.44", json.dumps(beat_of), now)
+            told = here.told
+
+            class Slow:
+                async def __call__(self, site: KnownSite, one: ToldOf) -> bool:
+                    await anyio.sleep(5)
+                    return await told(site, one)
+
+            here.watching.tell = Slow()
+            start = here.rented.clock.now()
+            while len(told.all) < 300:
+                await here.for_(1)
+            assert here.rented.clock.now() - start < timedelta(minutes=8)
+
+    run_virtually(main)
+
+
 def test_a_damaged_register_is_told_and_none_is_overwritten(tmp_path: Path) -> None:
     path = tmp_path / "register.sqlite3"
     path.write_bytes(b"no database at all" * 200)

@@ -164,7 +164,7 @@ class WitnessAtWork:
             await send(self.door, notice, SecretRef.parse(site.tell).read(self.folder).reveal())
         except HooperError as exc:
             self.say(f"nobody could be told: {exc.message}")
-            self.watching.since = now
+            self.watching.start_anew()
             return False
         return True
 

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from hooper.net.types import Door
     from hooper.witness.register import KnownSite, Register
 
+AT_ONCE = 32  # sites that something is told of
 PORTS, NAMES = 8, 8  # that are looked at
 LOOK_S, LOOKUP_S = 3.0, 3.0  # seconds
 LOOKED_WITHIN = timedelta(minutes=20)  # after the last word: then the address may be somebody else's
@@ -51,21 +52,46 @@ class Watching:
     register: Register
     tell: Telling
     since: datetime = field(default_factory=lambda: datetime.fromtimestamp(0, UTC))
+    _looks: dict[bytes, tuple[datetime, str, Said]] = field(default_factory=dict)  # each site's, by its last word
 
     def __post_init__(self) -> None:
-        self.since = self.door.clock.now()
+        self.start_anew()
 
     async def tick(self) -> list[tuple[KnownSite, ToldOf]]:
         """Look at all sites once; what was told. Raises: StateError."""
         done: list[tuple[KnownSite, ToldOf]] = []
-        for site in self.register.sites():
-            told = await self._about(site)
-            if told is None:
-                continue
-            if await self.tell(site, told):
-                self.register.tell(site.key, told.code, (site.silent or site.seen) if told.code else None)
-                done.append((site, told))
+        failed: list[HooperError] = []
+        room = anyio.Semaphore(AT_ONCE)
+
+        async def one(site: KnownSite) -> None:
+            try:
+                async with room:
+                    told = await self._about(site)
+                    if told is not None and await self.tell(site, told):
+                        self.register.tell(site.key, told.code, (site.silent or site.seen) if told.code else None)
+                        self._looks.pop(site.key, None)
+                        done.append((site, told))
+            except HooperError as exc:
+                failed.append(exc)
+
+        async with anyio.create_task_group() as tasks:
+            for site in self.register.sites():
+                if site.told or self._is_silent(site):
+                    tasks.start_soon(one, site)
+        if failed:
+            raise failed[0]
         return done
+
+    def start_anew(self) -> None:
+        """This witness may have been cut off itself: what it did not hear and see until now says nothing."""
+        self.since = self.door.clock.now()
+        self._looks.clear()
+
+    def _is_silent(self, site: KnownSite) -> bool:
+        if site.seen is None:
+            return False
+        agreed = timedelta(seconds=_beat_of(site).agreed_s)
+        return self.door.clock.now() - max(site.seen, self.since) > agreed
 
     async def _about(self, site: KnownSite) -> ToldOf | None:
         """What has to be told of a site now; None: nothing."""
@@ -73,8 +99,7 @@ class Watching:
             return None
         now = self.door.clock.now()
         beat = _beat_of(site)
-        silent = now - max(site.seen, self.since)
-        if silent <= timedelta(seconds=beat.agreed_s):
+        if not self._is_silent(site):
             if not site.told or site.seen <= self.since:
                 return None
             away = round((site.seen - (site.silent or site.seen)).total_seconds())
@@ -82,7 +107,10 @@ class Watching:
         since = site.seen.astimezone(UTC)
         ends = _ends_soon(beat, now.date())
         if not site.told:
-            code, seen = await self._look(site, beat, now)
+            looked = self._looks.get(site.key)
+            if looked is None or looked[0] != site.seen:
+                looked = self._looks[site.key] = (site.seen, *await self._look(site, beat, now))
+            _, code, seen = looked
             return ToldOf(_with(code, ends), say(f"witness-silent.{code}", since=since, seen=seen) + _ending(ends))
         if ends and ends != _ends_in(site.told):
             return ToldOf(_with(_code_in(site.told), ends), say("witness-still", since=since) + _ending(ends))
@@ -95,7 +123,7 @@ class Watching:
         if elsewhere is not None:
             return "name-elsewhere", say("witness-name", name=elsewhere[0], address=elsewhere[1])
         tcp = [one for one in beat.watch if one.transport == "tcp" and one.speaks in SPEECHES][:PORTS]
-        if not tcp or site.seen is None or now - max(site.seen, self.since) > LOOKED_WITHIN:
+        if not tcp or site.seen is None or now - site.seen > LOOKED_WITHIN:
             return "not-looked", say("witness-not-looked")
         verdicts: dict[str, str] = {}
 
