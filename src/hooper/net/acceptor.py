@@ -9,8 +9,8 @@ from __future__ import annotations
 
 import math
 import sys
-from collections import Counter, defaultdict
-from collections.abc import Awaitable, Callable, Mapping
+from collections import defaultdict
+from collections.abc import Awaitable, Callable, Hashable, Mapping
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any, Never
 
@@ -47,7 +47,9 @@ class Guest(ByteStream):
     """A connection that came in, with its first bytes."""
 
     def __init__(self, stream: ByteStream, peer: Endpoint, *bounds: _Bounded) -> None:
+        """bounds: the one of its address is the last."""
         self._stream, self._first, self.peer, self._bounds = stream, b"", peer, bounds
+        self.same = bounds[-1]
         self.scope = anyio.CancelScope()
         self.came, self.ended = anyio.current_time(), anyio.Event()
         for bound in bounds:
@@ -103,7 +105,8 @@ async def accept_all(
     """
     most = min(at_once, affordable())
     everybody = _Bounded()
-    of_one: defaultdict[IPAddress, _Bounded] = defaultdict(_Bounded)
+    networks: defaultdict[Hashable, _Bounded] = defaultdict(_Bounded)
+    addresses: defaultdict[Hashable, _Bounded] = defaultdict(_Bounded)
 
     async def one(guest: Guest) -> None:
         try:
@@ -117,32 +120,26 @@ async def accept_all(
         finally:
             await guest.aclose()
             guest.stay()
-            if not of_one[guest.peer.address].all:
-                del of_one[guest.peer.address]
+            for bounds, key in ((networks, _network(guest.peer.address)), (addresses, guest.peer.address)):
+                if not bounds[key].all:
+                    del bounds[key]
             guest.ended.set()
 
     async with anyio.create_task_group() as tasks:
         while True:
             while len(everybody.all) >= most:
-                await (_most_crowded(of_one) or everybody).make_room()
+                crowd = max(networks.values(), key=lambda one: len(one.all))
+                same = max((guest.same for guest in crowd.all), key=lambda one: len(one.all))
+                await (same if len(crowd.all) > 1 else everybody).make_room()
             stream, peer = await listener.accept()
-            same = of_one[peer.address]
-            tasks.start_soon(one, Guest(stream, peer, everybody, same))
-            if len(same.all) > of_each:
-                await same.make_room()
+            guest = Guest(stream, peer, everybody, networks[_network(peer.address)], addresses[peer.address])
+            tasks.start_soon(one, guest)
+            if len(guest.same.all) > of_each:
+                await guest.same.make_room()
     raise AssertionError
 
 
-def _most_crowded(of_one: Mapping[IPAddress, _Bounded]) -> _Bounded | None:
-    """The guests of the address that has the most, in the network that has the most; None: nobody has two."""
-    networks: Counter[tuple[int, int]] = Counter()
-    for address, guests in of_one.items():
-        networks[_network(address)] += len(guests.all)
-    most = max(of_one, key=lambda address: (networks[_network(address)], len(of_one[address].all)))
-    return of_one[most] if networks[_network(most)] > 1 else None
-
-
-def _network(address: IPAddress) -> tuple[int, int]:
+def _network(address: IPAddress) -> Hashable:
     """What is mostly one subscriber's or one provider's: 24 bits of an IPv4 address, 48 of an IPv6 address."""
     address = getattr(address, "ipv4_mapped", None) or address
     return address.version, int(address) >> (8 if address.version == 4 else 80)
