@@ -47,9 +47,7 @@ class Guest(ByteStream):
     """A connection that came in, with its first bytes."""
 
     def __init__(self, stream: ByteStream, peer: Endpoint, *bounds: _Bounded) -> None:
-        """bounds: the one of its address is the last."""
         self._stream, self._first, self.peer, self._bounds = stream, b"", peer, bounds
-        self.same = bounds[-1]
         self.scope = anyio.CancelScope()
         self.came, self.ended = anyio.current_time(), anyio.Event()
         for bound in bounds:
@@ -129,13 +127,13 @@ async def accept_all(
         while True:
             while len(everybody.all) >= most:
                 crowd = max(networks.values(), key=lambda one: len(one.all))
-                same = max((guest.same for guest in crowd.all), key=lambda one: len(one.all))
+                same = max((addresses[guest.peer.address] for guest in crowd.all), key=lambda one: len(one.all))
                 await (same if len(crowd.all) > 1 else everybody).make_room()
             stream, peer = await listener.accept()
-            guest = Guest(stream, peer, everybody, networks[_network(peer.address)], addresses[peer.address])
-            tasks.start_soon(one, guest)
-            if len(guest.same.all) > of_each:
-                await guest.same.make_room()
+            same = addresses[peer.address]
+            tasks.start_soon(one, Guest(stream, peer, everybody, networks[_network(peer.address)], same))
+            if len(same.all) > of_each:
+                await same.make_room()
     raise AssertionError
 
 
