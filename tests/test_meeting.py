@@ -517,6 +517,54 @@ def test_what_is_not_there_is_said(sites: TwoSites, tmp_path: Path) -> None:
     assert sites.at("site.toml", "lab", "load", str(sites.folder / "oars.conf"), "--on", "quay-hut").code == 0
 
 
+def test_the_witness_opens_the_page_once_a_hand_has_entered_its_rule(sites: TwoSites, tmp_path: Path) -> None:
+    """An arrival that waits for a person, whom no phone is needed for; from here it proves nothing."""
+    assert sites.at("site.toml", "lab", "line", "several-nats").code == 0
+    assert sites.at("site.toml", "arrival", "--from", "here").code == 2
+    environment = {**os.environ, **sites.lab.env, "HOOPER_SITE": str(sites.folder / "site.toml")}
+    environment["XDG_STATE_HOME"] = str(sites.folder)
+    words = (sys.executable, "-m", "hooper", "arrival", "--from", "witness", "--for", "60s", "--json")
+    with subprocess.Popen(words, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as asks:
+        assert asks.stdout is not None
+        ready = json.loads(asks.stdout.readline())
+        hand = next(rule for rule in ready["rules"] if rule["how"] == "by-hand")
+        sheets = sites.at("site.toml", "worksheet").document
+        sheet = next(one for one in sheets["sheets"] if one["gateway"] == hand["gateway"])
+        port = {"outside_ports": [hand["outside_port"]] * 2, "target_ports": [hand["target_port"]] * 2}
+        to = {"target_address": hand["target_address"], "transport": "tcp", "sources": []}
+        rule = {**sheet["rules"][0], **port, **to}
+        typed = tmp_path / "typed.json"
+        typed.write_text(json.dumps({**sheets, "sheets": [{**sheet, "rules": [rule]}]}))
+        assert sites.at("site.toml", "lab", "type", str(typed)).code == 0
+        events = [json.loads(line) for line in asks.stdout]
+        assert asks.wait(60) == 0
+    (visit,) = [one["visit"] for one in events if one["event"] == "visit"]
+    assert (visit["came"], visit["address"]) == ("outside", "198.51.100.7")
+    assert [one["arrived"] for one in events if one["event"] == "ended"] == [True]
+
+
+def test_a_page_that_the_witness_cannot_open_is_said_so(sites: TwoSites) -> None:
+    ran = sites.at("site.toml", "arrival", "--from", "witness", "--for", "9s")
+    assert (ran.code, json.loads(ran.out.splitlines()[-1])["arrived"]) == (4, False)
+    assert "did not open the page" in ran.err
+    assert "Look at the rule on fibre-box." in ran.err
+
+
+def test_a_keeper_looks_from_its_witness(sites: TwoSites) -> None:
+    site = sites.folder / "site.toml"
+    before = site.read_text()
+    site.write_text(before + '[keep]\nplaces = ["witness:rented"]\n')
+    try:
+        ran = sites.at("site.toml", "keep", "--once")
+    finally:
+        site.write_text(before)
+    rows = [json.loads(line) for line in ran.out.splitlines()]
+    (done,) = (row for row in rows if (row["said"], row["task"]) == ("done", "check witness:rented"))
+    assert done["outcome"] == "well", rows
+    seen = {row["change"]["aspect"] for row in rows if row["change"] and row["change"]["kind"] == "service"}
+    assert seen == {"witness:rented"}
+
+
 def test_a_keeper_that_meets_has_the_rights_for_it_and_no_more(tmp_path: Path) -> None:
     """As a service: it sets a tunnel's other end and sends from its port; one that meets nobody may nothing."""
     site = tmp_path / "site.toml"

@@ -64,7 +64,7 @@ def wait(
             return
         if line.event == "ready":
             OUTSIDE.get()(line.address)
-            _ready(session, session.masked_document(line), screen, hold)
+            _ready(session, session.masked_document(line), screen, hold, place)
             if compare:
                 session.note("The page shows how each certificate begins and ends: compare, and press what is so.")
             sys.stdout.flush()
@@ -91,7 +91,8 @@ def wait(
             session.note(f"Not proven: {words}")
         session.ahead()
         return code
-    session.note(f"Nobody has come from outside within {shown_duration(hold)}.")
+    if not done.trouble:
+        session.note(f"Nobody has come from outside within {shown_duration(hold)}.")
     session.ahead()
     return worst([code, EXIT_NEEDS_A_PERSON])
 
@@ -105,15 +106,16 @@ def _outside(origin: str) -> Place:
     return place
 
 
-def _ready(session: Session, line: ArrivalLine, out: Screen, hold: float) -> None:
+def _ready(session: Session, line: ArrivalLine, out: Screen, hold: float, place: Place | None) -> None:
     from hooper.cli.parts.codes import draw_code
     from hooper.cli.parts.render import heading, indented
 
-    heading(out, "On the phone, with its Wi-Fi off, open this")
+    heading(out, f"{place} opens this" if place is not None else "On the phone, with its Wi-Fi off, open this")
     out.print()
     out.print(f"   {line.address}")
     out.print()
-    draw_code(line.address, out)
+    if place is None:
+        draw_code(line.address, out)
     show_rules(line.rules, out)
     out.print()
     heading(out, "If the page does not load")

@@ -29,7 +29,7 @@ from hooper.check.browser_visit import (
 from hooper.check.results import Result
 from hooper.check.wish import Outcome
 from hooper.clock import rfc3339
-from hooper.errors import HooperError, UsageError
+from hooper.errors import CounterpartError, HooperError, UsageError
 from hooper.evidence.identity import Identity
 from hooper.evidence.observations import Observation, service_subject
 from hooper.jsonform import read_json
@@ -300,12 +300,25 @@ async def _by_turns(page: _Page, turns: PortTurns) -> None:
 
 
 async def _opened_from(page: _Page, origin: Place) -> None:
-    """Open the page from another place, once; whoever opens it there is its visitor."""
+    """Open the page from another place; whoever opens it there is its visitor. While a hand may still be entering a
+    rule, it is tried again.
+    """
     from hooper.net.plain_http import Url, ask
 
+    hands = " and ".join(rule.gateway for rule in page.way.ports[0].by_hand)
+    until = page.run.here.clock.monotonic() + page.request.hold - OPENED_S
     try:
         door = await open_place(page.run, origin, page.request.deadline)
-        await ask(door, Url(page.reached, page.way.ports[0].outside, page.path), OPENED_S)
+        while True:
+            try:
+                await ask(door, Url(page.reached, page.way.ports[0].outside, page.path), OPENED_S)
+                break
+            except HooperError as exc:
+                if not hands or page.run.here.clock.monotonic() > until:
+                    doubt = f"Look at the rule on {hands}." if hands else "See above what else it can be."
+                    said = f"{origin} did not open the page: {exc.message}"
+                    raise CounterpartError(said, remedy=doubt) from None
+                await page.run.here.clock.sleep(LOOP_S)
     except HooperError as exc:
         page.trouble.append(exc)
     page.came.set()
