@@ -340,7 +340,7 @@ def test_nothing_is_told_in_a_quiet_year(seed: int) -> None:
     register, key = Register(None), bytes(32)
     register.invite(bytes(16), NOW + timedelta(hours=1), "", "", NOW)
     assert register.join(bytes(16), key, "Boathouse", NOW)
-    beat_of = json.dumps({"agreed": 3600, "watch": [["a", "tcp", 443, "https", ""]], "names": [], "ends": []})
+    beat_of = json.dumps({"agreed": 7200, "watch": [["a", "tcp", 443, "https", ""]], "names": [], "ends": []})
     address, watching = "203.0.113.44", Watching(door, register, told)  # type: ignore[arg-type]
 
     async def main() -> None:
@@ -357,7 +357,7 @@ def test_nothing_is_told_in_a_quiet_year(seed: int) -> None:
             register.heard(key, address, beat_of, door.clock.at)
             for _ in range(2):
                 await watching.tick()
-                door.clock.at += timedelta(minutes=15)
+                door.clock.at += timedelta(minutes=30)
             await watching.tick()
 
     anyio.run(main)
