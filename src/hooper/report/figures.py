@@ -131,8 +131,11 @@ def _time_axis(axes: Any, drawn: Drawn) -> None:
 
 
 def plain(text: str) -> str:
-    """A label as it is: nothing in it is taken for mathematics, and nothing acts on who reads it."""
-    return visible.shown(text).replace("$", r"\$")
+    """A label as it is: nothing in it is taken for mathematics, nothing acts on who reads it, and none is left out, as
+    one that begins with an underscore would be.
+    """
+    shown = visible.shown(text).replace("$", r"\$")
+    return f" {shown}" if shown.startswith("_") else shown
 
 
 def _availability(drawn: Drawn) -> Figure:

@@ -84,17 +84,14 @@ def wait(
     request = ArrivalRequest(key, reached, hold, session.deadline, title, lab, take_over, compare, turn, place, heard)
     done = session.look(lambda run: arrival(run, request), file)
     code = session.failed(done.trouble)
-    if done.document.arrived:
-        for words in done.document.proves:
-            session.note(f"Proven: {words}")
-        for words in done.document.proves_not:
-            session.note(f"Not proven: {words}")
-        session.ahead()
-        return code
-    if not done.trouble:
+    for words in done.document.proves:
+        session.note(f"Proven: {words}")
+    for words in done.document.proves_not:
+        session.note(f"Not proven: {words}")
+    if not done.document.arrived and not done.trouble:
         session.note(f"Nobody has come from outside within {shown_duration(hold)}.")
     session.ahead()
-    return worst([code, EXIT_NEEDS_A_PERSON])
+    return code if done.document.arrived else worst([code, EXIT_NEEDS_A_PERSON])
 
 
 def _outside(origin: str) -> Place:
