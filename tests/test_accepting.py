@@ -136,6 +136,19 @@ def test_a_first_byte_has_its_time_and_who_stays_is_not_bounded() -> None:
     assert len(silent) == 1
 
 
+@pytest.mark.skipif(sys.platform != "linux" or not socket.has_ipv6, reason="elsewhere one socket takes one family")
+def test_who_comes_over_ipv4_has_an_ipv4_address_on_a_socket_for_both() -> None:
+    async def main() -> Endpoint:
+        async with await SystemDoor().listen(Endpoint(ip_address("::"), 0)) as listener:
+            stream = await SystemDoor().connect(LOOPBACK.address, listener.local.port)
+            accepted, peer = await listener.accept()
+            await stream.aclose()
+            await accepted.aclose()
+        return peer
+
+    assert anyio.run(main).address == LOOPBACK.address
+
+
 @pytest.mark.skipif(sys.platform != "linux", reason="elsewhere 127.0.0.1 is the only address of its network")
 @pytest.mark.parametrize("crowd", [("127.0.0.%d", 250), ("127.0.0.1", 1)])
 def test_who_came_alone_is_not_sent_away_for_a_crowd_of_another_network(crowd: tuple[str, int]) -> None:

@@ -139,7 +139,6 @@ async def accept_all(
 
 def _network(address: IPAddress) -> Hashable:
     """What is mostly one subscriber's or one provider's: 24 bits of an IPv4 address, 48 of an IPv6 address."""
-    address = getattr(address, "ipv4_mapped", None) or address
     return address.version, int(address) >> (8 if address.version == 4 else 80)
 
 

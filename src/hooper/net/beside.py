@@ -12,13 +12,13 @@ import socket
 import struct
 import sys
 from ipaddress import IPv4Address
-from typing import Self
 
 import anyio
 
 from hooper import deeds
 from hooper.addresses import IPAddress
 from hooper.errors import MachineError
+from hooper.net.on_socket import OnSocket
 from hooper.net.types import Datagram, Endpoint, NoRoute, Rejected
 from hooper.wire.stun import MAGIC_COOKIE
 
@@ -60,27 +60,17 @@ def checksum(source: IPv4Address, to: IPv4Address, udp: bytes) -> int:
     return ~total & 0xFFFF or 0xFFFF
 
 
-class BesidePort:
+class BesidePort(OnSocket):
     """The port of another program. Who has written to another address of ours is answered from that one."""
 
     def __init__(self, sock: socket.socket, port: int, interface: str | None) -> None:
-        self._sock, self._port, self._interface = sock, port, interface
+        super().__init__(sock)
+        self._port, self._interface = port, interface
         self._sources: dict[Endpoint, IPv4Address] = {}
 
     @property
     def local(self) -> Endpoint:
         return Endpoint(IPv4Address(0), self._port)
-
-    async def aclose(self) -> None:
-        if self._sock.fileno() >= 0:
-            anyio.notify_closing(self._sock)
-            self._sock.close()
-
-    async def __aenter__(self) -> Self:
-        return self
-
-    async def __aexit__(self, *exc: object) -> None:
-        await self.aclose()
 
     def _source(self, to: IPAddress) -> IPv4Address:
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as look:  # asks for the way, and sends nothing

@@ -15,7 +15,7 @@ from collections.abc import AsyncIterator, Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import ip_address
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Self, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import anyio
 from anyio.abc import ByteStream, SocketStream
@@ -24,6 +24,7 @@ from hooper.addresses import IPAddress
 from hooper.clock import Clock, SystemClock
 from hooper.errors import MachineError
 from hooper.files import read_text
+from hooper.net.on_socket import OnSocket, endpoint_of
 from hooper.net.surroundings import read_surroundings, watch
 from hooper.net.types import (
     Change,
@@ -271,30 +272,7 @@ def errno_text(number: int) -> str:
     return os.strerror(number).lower()
 
 
-class _OnSocket:
-    """What is bound to a non-blocking socket, and ends with it."""
-
-    def __init__(self, sock: socket.socket) -> None:
-        self._sock = sock
-
-    @property
-    def local(self) -> Endpoint:
-        name = self._sock.getsockname()
-        return Endpoint(ip_address(name[0].partition("%")[0]), name[1])
-
-    async def aclose(self) -> None:
-        if self._sock.fileno() >= 0:
-            anyio.notify_closing(self._sock)
-            self._sock.close()
-
-    async def __aenter__(self) -> Self:
-        return self
-
-    async def __aexit__(self, *exc: object) -> None:
-        await self.aclose()
-
-
-class SystemDatagrams(_OnSocket):
+class SystemDatagrams(OnSocket):
     """UDP on a non-blocking socket: the only way to hear of ICMP errors without privileges."""
 
     def __init__(self, sock: socket.socket) -> None:
@@ -320,7 +298,7 @@ class SystemDatagrams(_OnSocket):
                 return rejected
             try:
                 data, name = self._sock.recvfrom(65535)
-                return Datagram(data, Endpoint(ip_address(name[0].partition("%")[0]), name[1]))
+                return Datagram(data, endpoint_of(name))
             except (BlockingIOError, InterruptedError):
                 await anyio.wait_readable(self._sock)
             except OSError as exc:
@@ -341,7 +319,7 @@ class SystemDatagrams(_OnSocket):
         for _, _, data in ancillary:
             error = parse_extended_error(data)
             if error is not None and error.icmp is not None:
-                to = Endpoint(ip_address(name[0].partition("%")[0]), name[1]) if name else None
+                to = endpoint_of(name) if name else None
                 return Rejected(error.icmp, error.by, to)
         return None
 
@@ -391,7 +369,7 @@ class Arrived(ByteStream):
         return self._stream.extra_attributes if self._stream is not None else {}
 
 
-class SystemListener(_OnSocket):
+class SystemListener(OnSocket):
     """A listening TCP socket."""
 
     async def accept(self) -> tuple[ByteStream, Endpoint]:
@@ -408,7 +386,8 @@ class SystemListener(_OnSocket):
                     await anyio.sleep(FULL_S)
                 continue  # what went wrong with that one connection (accept(2)): the next may be well
             sock.setblocking(False)
-            return Arrived(sock), Endpoint(ip_address(name[0].partition("%")[0]), name[1])
+            peer = endpoint_of(name)  # where one socket takes both families, an IPv4 address comes within an IPv6 one
+            return Arrived(sock), Endpoint(getattr(peer.address, "ipv4_mapped", None) or peer.address, peer.port)
 
 
 async def in_daemon_thread(work: Callable[[], T]) -> T:

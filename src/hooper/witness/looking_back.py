@@ -96,9 +96,7 @@ class WitnessServer:
         """One connection: a question, its answer, and where that was asked for a port of theirs. Who is known has his
         time to the end: what he may have open is bounded by itself.
         """
-        source = (
-            getattr(raw.peer.address, "ipv4_mapped", None) or raw.peer.address
-        )  # where one socket takes both families
+        source = raw.peer.address
         with suppress(*ENDED, TimeoutError):
             with anyio.fail_after(ASK_S):
                 tls = await TLSStream.wrap(raw, server_side=True, ssl_context=self.tls, standard_compatible=False)
