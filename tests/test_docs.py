@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shlex
@@ -85,9 +86,25 @@ def test_what_the_docs_write_into_a_site_file_is_understood(page: str) -> None:
 
 def test_the_file_that_has_every_key_has_each() -> None:
     """And an example for it in the reference."""
-    parse_site((DOCS / "every-key.toml").read_bytes(), "every-key.toml")
+    file = parse_site((DOCS / "every-key.toml").read_bytes(), "every-key.toml")
+    assert any(file.site.services[key].host in file.site.gateways for key in file.site.services)
     without = [f"{header}.{key.name}" for header, keys in reference.site_keys() for key in keys if not key.example]
     assert without == []
+
+
+@pytest.mark.parametrize(
+    "command",
+    ["plan", "worksheet", "audit", "risk list", "status", "report", "next", "history", "name list", "certificate list",
+     "cert list", "tunnel list", "peer list", "account list", "meeting list", "authority list",
+     "updater list", "notice list", "witness list", "host list", "service list", "gateway list", "line list",
+     "measure show", "card film-page", "drill --until 2027-01-01 --from today"],
+)  # fmt: skip
+def test_what_is_read_of_the_file_that_has_every_key(command: str, tmp_path: Path) -> None:
+    """No command breaks on any key, and a finding's place is in the file."""
+    shutil.copy(DOCS / "every-key.toml", tmp_path / "site.toml")
+    ran = hooper(*command.split(), "--json", "--site", str(tmp_path / "site.toml"))
+    assert ran.code not in (2, 70), ran.err
+    assert json.loads(ran.out)
 
 
 def test_the_manual_is_as_the_program_is(tmp_path: Path) -> None:

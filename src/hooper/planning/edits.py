@@ -319,14 +319,14 @@ def tick(file: SiteFile, host: str, items: Mapping[str, bool]) -> Edited:
             hint = f"{guess(item, READY_ITEMS)}There are: {', '.join(READY_ITEMS)}."
             raise UsageError(f"there is nothing to tick called {item!r}", remedy=hint)
     text, changes = file.text, []
-    kind = "hosts" if host in file.site.hosts else "gateways"
+    entry = file.site.entry_of(host)
     for item, said in items.items():
         before = getattr(file.site.devices[host].ready, item)
         if before is said:
             continue
-        text = set_key(text, (kind, host, "ready"), item, said)
+        text = set_key(text, (*entry.split("."), "ready"), item, said)
         changes.append(ChangedKey(f"ready.{item}", None if before is None else _shown(before), _shown(said)))
-    return Edited(text, "ticked", f"{kind}.{host}", tuple(changes))
+    return Edited(text, "ticked", entry, tuple(changes))
 
 
 def pin(file: SiteFile, services: Iterable[str] | None = None) -> Edited:

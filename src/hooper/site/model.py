@@ -445,6 +445,10 @@ class Site(Table):
         """What may offer services: the hosts, and the gateways as their own LAN sees them. A host comes first."""
         return {key: gateway.as_host(key) for key, gateway in self.gateways.items()} | self.hosts
 
+    def entry_of(self, device: str) -> str:
+        """The entry of one that offers services: `hosts.film-box`, `gateways.club-router`."""
+        return f"{'hosts' if device in self.hosts else 'gateways'}.{device}"
+
 
 def fields_of(path: tuple[str | int, ...]) -> tuple[str, ...]:
     """The keys that the table at `path` may have; empty where `path` leads to no table."""

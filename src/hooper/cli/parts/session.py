@@ -170,7 +170,7 @@ class Session:
             if step.state == "open" and (not kinds or step.step in kinds):
                 opened.setdefault(step.command, step)  # the first of each command
         for word, step in zip(("Then" if then else "\nNext", "Then"), list(opened.values())[:most], strict=False):
-            self.note(f"{word}: {step.why}:")
+            self.note(f"{word}: {str(step.why).rstrip('.')}:")
             self.note(f"   {self.here_whole(step.command)}")
         return bool(opened)
 

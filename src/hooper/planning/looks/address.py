@@ -181,13 +181,13 @@ def _six(facts: Facts) -> Iterator[Finding]:
             yield finds("address6-missing", f"services.{key}", host=service.host)
     exposed = {site.services[key].host: line for key, line in facts.lines6.items()}
     for host, line in sorted(exposed.items()):
-        address = site.hosts[host].address6
+        address = site.devices[host].address6
         if address is None:
             continue
         kind = classify(address)
         if not kind.reachable:
             yield finds(
-                "address6-not-public", f"hosts.{host}", address=address, meaning=kind.meaning, source=kind.source
+                "address6-not-public", site.entry_of(host), address=address, meaning=kind.meaning, source=kind.source
             )
             continue
         for subject, prefix in (
@@ -197,7 +197,7 @@ def _six(facts: Facts) -> Iterator[Finding]:
             if prefix is not None and address not in ip_network(prefix):
                 yield finding(
                     "address6-elsewhere",
-                    f"hosts.{host}",
+                    site.entry_of(host),
                     say("address6-elsewhere.says", address=address, prefix=prefix, subject=subject),
                     say("address6-elsewhere.do"),
                 )
