@@ -8,7 +8,6 @@ import os
 import signal
 import sqlite3
 import subprocess
-import sys
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
@@ -37,6 +36,7 @@ from hooper.net.types import Endpoint
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
 from hooper.store.kept import PageKnown, StoredInside
+from support import warm
 from support.program import BOATHOUSE, Lab, start_lab, valid
 
 SITE = parse_site(BOATHOUSE.encode(), "site.toml").site
@@ -295,8 +295,8 @@ def test_http_as_strangers_speak_it(sent: tuple[bytes, ...], status: bytes) -> N
 
 @contextmanager
 def arriving(lab: Lab, *arguments: str) -> Iterator[subprocess.Popen[str]]:
-    process = subprocess.Popen(
-        [sys.executable, "-m", "hooper", "arrival", *arguments, "--json"],
+    process = warm.start(
+        ["arrival", *arguments, "--json"],
         stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
         env={**os.environ, **lab.env},
     )  # fmt: skip
@@ -405,8 +405,8 @@ def test_what_was_proven_before_an_interrupt_is_kept(lab: Lab) -> None:
     lab.run("lab", "roam", "away")
     with arriving(lab, "hub-page", "--take-over", "--for", "40s") as process:
         url = line(process)["address"]
-        browser = subprocess.Popen(
-            [sys.executable, "-m", "hooper", "lab", "browse", url],
+        browser = warm.start(
+            ["lab", "browse", url],
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
             env={**os.environ, **lab.env},
         )  # fmt: skip

@@ -7,9 +7,7 @@ import os
 import random
 import re
 import shlex
-import signal
 import subprocess
-import sys
 import time
 import tomllib
 from collections.abc import Callable, Iterator
@@ -33,6 +31,7 @@ from hooper.planning.steps_ahead import OutsideLook, Stands, steps_ahead
 from hooper.planning.topology import Topology
 from hooper.site.load import parse_site
 from hooper.words.said import say
+from support import warm
 from support.person import Person
 from support.program import BOATHOUSE, LabHere, LabProcess, Ran, hooper, start_lab, town_here, valid
 
@@ -430,9 +429,8 @@ def test_with_a_phones_browser_alone_the_way_in_is_proven_and_what_is_seen_is_ke
     apart.ask("type", sheets=SHEET)
     env = {**os.environ, "HOOPER_LAB": apart.env["HOOPER_LAB"], "XDG_STATE_HOME": str(tmp_path / "state")}
     env.pop("HOOPER_SITE", None)
-    command = [sys.executable, "-m", "hooper", "guide"]
-    with subprocess.Popen(command, cwd=tmp_path, env=env, stdin=subprocess.PIPE, stdout=subprocess.PIPE,
-                          stderr=subprocess.STDOUT, text=True) as run:  # fmt: skip
+    with warm.start(["guide"], cwd=tmp_path, env=env, stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+                    stderr=subprocess.STDOUT, text=True) as run:  # fmt: skip
         assert run.stdin is not None
         assert run.stdout is not None
         run.stdin.write("\n".join((*ANSWERS[:8], "phone", "warning", "nothing", "")))
@@ -470,8 +468,8 @@ def test_it_is_left_by_a_key(apart: LabProcess, tmp_path: Path, leave: Callable[
     assert (tmp_path / "site.toml").exists()
     two = Person(tmp_path, lab=apart.env["HOOPER_LAB"])
     two.until("none: it has none)")  # the first question is not put again
-    os.kill(two.pid, signal.SIGKILL)
-    os.waitpid(two.pid, 0)
+    two.process.kill()
+    two.process.wait()
     assert "What is this place" not in two.seen
     parse_site((tmp_path / "site.toml").read_bytes(), "site.toml")
 

@@ -9,7 +9,6 @@ import json
 import os
 import random
 import subprocess
-import sys
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -33,6 +32,7 @@ from hooper.usecases.private.ends_meet import Tended, tend_ends
 from hooper.wire import meeting_talk as wire
 from hooper.wire import stun
 from hooper.wire.meeting_talk import DEPENDENCE, MeetingKeys, NatKind, Note, can_meet
+from support import warm
 from support.program import LabProcess, Ran, hooper, start_lab, valid
 from support.virtual import run_virtually
 from test_wire import RFC_5769_2_1, RFC_5769_2_2
@@ -442,10 +442,8 @@ def sites(tmp_path_factory: pytest.TempPathFactory) -> Iterator[TwoSites]:
     with start_lab(folder / "town") as lab:
         both = TwoSites(lab.with_site_in(folder), folder)  # type: ignore[arg-type]
         (folder / "hut.toml").write_text(HUT)
-        words = (sys.executable, "-m", "hooper", "witness", "serve", "--folder", str(folder / "witness"))
-        serves = subprocess.Popen(
-            words, env={**os.environ, **lab.env}, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
-        )
+        words = ("witness", "serve", "--folder", str(folder / "witness"))
+        serves = warm.start(words, env={**os.environ, **lab.env}, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
         try:
             assert serves.stdout is not None
             assert any(b"listening" in line for line in serves.stdout)
@@ -523,8 +521,8 @@ def test_the_witness_opens_the_page_once_a_hand_has_entered_its_rule(sites: TwoS
     assert sites.at("site.toml", "arrival", "--from", "here").code == 2
     environment = {**os.environ, **sites.lab.env, "HOOPER_SITE": str(sites.folder / "site.toml")}
     environment["XDG_STATE_HOME"] = str(sites.folder)
-    words = (sys.executable, "-m", "hooper", "arrival", "--from", "witness", "--for", "60s", "--json")
-    with subprocess.Popen(words, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as asks:
+    words = ("arrival", "--from", "witness", "--for", "60s", "--json")
+    with warm.start(words, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as asks:
         assert asks.stdout is not None
         ready = json.loads(asks.stdout.readline())
         hand = next(rule for rule in ready["rules"] if rule["how"] == "by-hand")

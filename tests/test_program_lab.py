@@ -22,6 +22,7 @@ from hooper.cli.main import COMMANDS
 from hooper.lab.faults import FAULTS
 from hooper.lab.tunnel_faults import TUNNEL_FAULTS
 from hooper.net.lab_door import LabDoor, read_lab_file
+from support import warm
 from support.program import Lab, Ran, hooper, start_lab, town_here, valid
 
 NEED_MORE = {"router-forgets", *(fault.name for fault in TUNNEL_FAULTS)}  # a rule that was entered, or a tunnel
@@ -431,8 +432,8 @@ def test_hostile_bytes_do_not_bring_the_lab_down(lab: Lab) -> None:
 
 def test_an_interrupted_check_says_so(lab: Lab) -> None:
     lab.run("lab", "break", "forward-missing-inner")
-    process = subprocess.Popen(
-        [sys.executable, "-m", "hooper", "check", "film-page", "--from", "interface:usb0", "--deadline", "60", "-v"],
+    process = warm.start(
+        ["check", "film-page", "--from", "interface:usb0", "--deadline", "60", "-v"],
         env={**os.environ, **lab.env},
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,

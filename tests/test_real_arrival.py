@@ -10,7 +10,6 @@ import signal
 import socket
 import struct
 import subprocess
-import sys
 import time
 import zlib
 from collections.abc import Callable, Iterator
@@ -20,6 +19,7 @@ from typing import Any
 
 import pytest
 
+from support import warm
 from support.namespaces import CARRIER, PUBLIC, RENTED, SITE, KernelTown, inside, kernel_town
 from support.program import Ran, valid
 from support.program import hooper as run_here
@@ -46,9 +46,11 @@ def town(built: KernelTown, tmp_path: Path) -> Iterator[KernelTown]:
     hooper(built, tmp_path, "router", "close")
 
 
-def command(town: KernelTown, state: Path, *arguments: str, place: str = "here") -> list[str]:
+def command(town: KernelTown, state: Path, *arguments: str, place: str = "here") -> subprocess.Popen[str]:
+    """One that goes on."""
+    pipes = {"stdin": subprocess.DEVNULL, "stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "text": True}
     site = ("--site", str(town.folder / "site.toml"), "--state", str(state))
-    return [*town.wrap(place), sys.executable, "-m", "hooper", *arguments, *site]
+    return warm.start([*arguments, *site], wrap=town.wrap(place), **pipes)
 
 
 def hooper(town: KernelTown, state: Path, *arguments: str) -> Ran:
@@ -76,11 +78,8 @@ def arrival(town: KernelTown, state: Path, *arguments: str) -> AbstractContextMa
 
 
 @contextmanager
-def going_on(schema: str, words: list[str]) -> Iterator[Lines]:
+def going_on(schema: str, process: subprocess.Popen[str]) -> Iterator[Lines]:
     """A command while it goes on."""
-    process = subprocess.Popen(
-        words, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
-    )
     try:
         yield Lines(process, schema)
     finally:
@@ -270,9 +269,9 @@ def test_a_stand_in_on_the_services_own_host_waits_for_whoever_comes(town: Kerne
     assert hooper(town, state, "router", "open", "film-page").code == 0
     town.stop("film-page")
     try:
-        words = command(town, state, "stand-in", "film-page", "--for", "30s", "--public", PUBLIC, "--json",
+        listens = command(town, state, "stand-in", "film-page", "--for", "30s", "--public", PUBLIC, "--json",
                         place="film-box")  # fmt: skip
-        with going_on("stand-in", words) as lines:
+        with going_on("stand-in", listens) as lines:
             ready = lines.until(lambda line: line["event"] == "ready")
             assert ready["ports"] == ["tcp 443"]
             with inside(town.ns("rented")), socket.create_connection((PUBLIC, 443), 5) as visitor:
@@ -310,9 +309,7 @@ def test_with_one_wifi_card_the_laptop_itself_goes_outside(town: KernelTown, tmp
     state = tmp_path / "state"
     assert hooper(town, state, "router", "open").code == 0
     town.run("here", "ip", "link", "set", "usb0", "netns", town.ns("hub"))
-    words = command(town, state, "check", "film-page", "--from", "hotspot", "--for", "40s")
-    pipe = subprocess.PIPE
-    process = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=pipe, stderr=pipe, text=True)
+    process = command(town, state, "check", "film-page", "--from", "hotspot", "--for", "40s")
     try:
         assert process.stderr is not None
         said = [next(process.stderr) for _ in range(2)]

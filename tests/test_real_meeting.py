@@ -8,7 +8,6 @@ import signal
 import socket
 import struct
 import subprocess
-import sys
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -19,6 +18,7 @@ from typing import Any
 
 import pytest
 
+from support import warm
 from support.namespaces import CARRIER, PUBLIC, RENTED, inside
 from support.program import Ran, hooper, program, valid
 from support.tunnels import GATE, TunnelTown, tunnel_town
@@ -58,8 +58,8 @@ class MeetingTown(TunnelTown):
     def background(self, place: str, log: str, *words: str) -> Path:
         path = self.folder / log
         with path.open("wb") as out:
-            made = [*self.wrap(place), sys.executable, "-m", "hooper", *words]
-            self.processes.append(subprocess.Popen(made, stdout=out, stderr=out, stdin=subprocess.DEVNULL))
+            streams = {"stdin": subprocess.DEVNULL, "stdout": out, "stderr": out}
+            self.processes.append(warm.start(words, wrap=self.wrap(place), **streams))
         return path
 
     def end_background(self) -> None:

@@ -7,7 +7,6 @@ import os
 import random
 import shlex
 import subprocess
-import sys
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
@@ -26,6 +25,7 @@ from hooper.planning.steps_ahead import AheadStep, OutsideLook, Stands, steps_ah
 from hooper.planning.topology import Topology
 from hooper.planning.values import Plan
 from hooper.site.load import parse_site
+from support import warm
 from support.program import BOATHOUSE, Lab, Ran, hooper, valid
 from test_plan_properties import Drawn
 from test_plan_properties import sites as random_sites
@@ -98,8 +98,8 @@ def kill(lab: Lab, step: Any, after: float) -> None:
     words = shlex.split(step["command"])[1:]
     if step["step"] in ("tunnel", "peer") and words[1] in ("make", "hand"):
         words += ["--out", str(lab.folder / ("files" if words[1] == "make" else "phone.conf")), "--force"]
-    started = subprocess.Popen(
-        [sys.executable, "-m", "hooper", *words, "--state", lab.env["STATE"]], env={**os.environ, **lab.env},
+    started = warm.start(
+        [*words, "--state", lab.env["STATE"]], env={**os.environ, **lab.env},
         stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
     with contextlib.suppress(subprocess.TimeoutExpired):

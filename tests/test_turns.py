@@ -8,7 +8,6 @@ import os
 import re
 import shutil
 import subprocess
-import sys
 from collections.abc import Iterator
 from ipaddress import ip_address
 from pathlib import Path
@@ -19,6 +18,7 @@ import pytest
 from hooper.check.browser_visit import Try, Visit, VisitGround, traffic_words
 from hooper.report.arrival import as_page
 from hooper.site.load import parse_site
+from support import warm
 from support.program import BOATHOUSE, Lab, start_lab
 from test_arrival import arriving, line
 
@@ -150,8 +150,8 @@ def leads_to(lab: Lab) -> str:
 
 def beside(lab: Lab, *words: str) -> subprocess.Popen[str]:
     """A command that goes on meanwhile."""
-    return subprocess.Popen(
-        [sys.executable, "-m", "hooper", *words],
+    return warm.start(
+        words,
         stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
         env={**os.environ, **lab.env},
     )  # fmt: skip

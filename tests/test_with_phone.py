@@ -10,7 +10,6 @@ import re
 import shutil
 import socket
 import subprocess
-import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -28,6 +27,7 @@ from hooper.net.system import SystemDoor
 from hooper.net.types import Endpoint
 from hooper.report.companion import as_page
 from hooper.usecases.act.companion import OPEN_S, TRIES, Companion, PhoneView
+from support import warm
 from support.person import Person
 from support.program import LabProcess, hooper, start_lab
 from test_accessible import needs_a_browser, wrong_in
@@ -210,9 +210,8 @@ def led(lab: LabProcess, folder: Path, *more: str) -> Iterator[tuple[subprocess.
     """A guided run that nobody sits at; the phone has its code."""
     env = {**os.environ, "HOOPER_LAB": lab.env["HOOPER_LAB"], "XDG_STATE_HOME": str(folder / "state")}
     env.pop("HOOPER_SITE", None)
-    command = [sys.executable, "-m", "hooper", "guide", "--with-phone", *more]
-    with subprocess.Popen(command, cwd=folder, env=env, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-                          stderr=subprocess.STDOUT, text=True) as run:  # fmt: skip
+    with warm.start(["guide", "--with-phone", *more], cwd=folder, env=env, stdin=subprocess.DEVNULL,
+                    stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True) as run:  # fmt: skip
         try:
             assert run.stdout is not None
             seen = ""

@@ -6,12 +6,13 @@ import json
 import os
 import queue
 import subprocess
-import sys
 import threading
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
+
+from support import warm
 
 Line = dict[str, Any]
 
@@ -29,10 +30,10 @@ class Kept:
     ) -> None:
         """wrap: words in front of the command. env: variables beside this process's."""
         given = (*map(str, sites), "--state", str(state), "-q", "--json", *more)
-        command = [*wrap, sys.executable, "-m", "hooper", "keep", *given]
-        self.process = subprocess.Popen(
-            command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env={**os.environ, **(env or {})}
-        )
+        self.process = warm.start(
+            ["keep", *given], wrap=wrap, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+            env={**os.environ, **(env or {})},
+        )  # fmt: skip
         self.lines: queue.Queue[tuple[float, dict[str, Any]]] = queue.Queue()
         self.seen: list[dict[str, Any]] = []
         self.ended: tuple[int, str] | None = None

@@ -6,10 +6,10 @@ import os
 import pty
 import re
 import select
-import sys
 import time
 from pathlib import Path
 
+from support import warm
 from support.program import ROOT
 
 
@@ -19,17 +19,17 @@ class Person:
     def __init__(self, folder: Path, *, lab: str | None = None, columns: int = 80, wrap: tuple[str, ...] = (),
                  more: tuple[str, ...] = ()) -> None:  # fmt: skip
         self.seen, self.at, self.answers = "", 0, 0
-        self.pid, self.fd = pty.fork()
-        if self.pid == 0:
-            os.chdir(folder)
-            for name in ("HOOPER_LAB", "HOOPER_SITE"):
-                os.environ.pop(name, None)
-            os.environ.update(COLUMNS=str(columns), TERM="xterm-256color", LC_ALL="C.UTF-8",
-                              XDG_STATE_HOME=str(folder / "state"), PYTHONPATH=str(ROOT / "src"))  # fmt: skip
-            if lab is not None:
-                os.environ["HOOPER_LAB"] = lab
-            command = [*wrap, sys.executable, "-m", "hooper", "guide", *more]
-            os.execvp(command[0], command)
+        env = {key: value for key, value in os.environ.items() if key not in ("HOOPER_LAB", "HOOPER_SITE")}
+        env |= {"COLUMNS": str(columns), "TERM": "xterm-256color", "LC_ALL": "C.UTF-8",
+                "XDG_STATE_HOME": str(folder / "state"), "PYTHONPATH": str(ROOT / "src")}  # fmt: skip
+        if lab is not None:
+            env["HOOPER_LAB"] = lab
+        self.fd, own = pty.openpty()
+        try:
+            self.process = warm.start(["guide", *more], wrap=wrap, cwd=folder, env=env, stdin=own, stdout=own,
+                                      stderr=own, start_new_session=True)  # fmt: skip
+        finally:
+            os.close(own)
 
     @property
     def plain(self) -> str:
@@ -61,4 +61,4 @@ class Person:
     def ended(self) -> int:
         """The exit code, once the terminal is closed."""
         self.until("\0 never")
-        return os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
+        return self.process.wait()

@@ -29,6 +29,7 @@ from hooper.lab.serve import leave_files
 from hooper.lab.switchboard import Switchboard
 from hooper.net.lab_door import LabLink, read_lab_file
 from hooper.signs import HANDLER
+from support import warm
 from support.inner_link import without_sockets
 from support.namespaces import inside
 from support.virtual import VirtualClock, VirtualLoop
@@ -151,16 +152,7 @@ def program(
     timeout: float = 60,
 ) -> Ran:
     """Run hooper as a program of its own. wrap: a command to run it inside of, such as ip netns exec."""
-    done = subprocess.run(
-        [*wrap, sys.executable, "-m", "hooper", *arguments],
-        input=stdin,
-        capture_output=True,
-        text=True,
-        encoding="utf-8",
-        cwd=cwd,
-        timeout=timeout,
-        env={**os.environ, **(env or {})},
-    )
+    done = warm.run(arguments, wrap=wrap, stdin=stdin, cwd=cwd, timeout=timeout, env={**os.environ, **(env or {})})
     return _ran(done.returncode, done.stdout, done.stderr)
 
 
@@ -294,8 +286,8 @@ class LabProcess(Lab):
 @contextmanager
 def start_lab(folder: Path, *options: str) -> Iterator[LabProcess]:
     """A lab in a process of its own."""
-    process = subprocess.Popen(
-        [sys.executable, "-m", "hooper", "lab", "run", "--json", "--while-stdin-open", "--out", str(folder), *options],
+    process = warm.start(
+        ["lab", "run", "--json", "--while-stdin-open", "--out", str(folder), *options],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         text=True,
