@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import signal
 import stat
 import subprocess
@@ -12,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from hooper import __version__
-from support.program import BOATHOUSE, ROOT, hooper, valid
+from support.program import BOATHOUSE, ROOT, hooper, program, valid
 
 
 @pytest.fixture
@@ -236,6 +237,18 @@ def test_standard_streams_that_are_closed(site: Path, shell: str, code: int) -> 
     command = f"{sys.executable} -m hooper {shell}"
     done = subprocess.run(["/bin/sh", "-c", command], cwd=site.parent, capture_output=True, text=True, check=False)
     assert (done.returncode, "Traceback" in done.stderr) == (code, False), done.stderr
+
+
+@pytest.mark.parametrize("words", ["plan", "worksheet --json", "plan --site none", "card", "edit --help", "nothing"])
+def test_a_program_that_is_forked_is_as_one_that_starts(site: Path, words: str) -> None:
+    """What other tests start is forked from one that has loaded everything."""
+    cold = [sys.executable, "-m", "hooper", *words.split()]
+    started = subprocess.run(cold, cwd=site.parent, input="", capture_output=True, text=True, check=False)
+    forked = program(*words.split(), cwd=site.parent)
+    at = re.compile(r'"at":"[^"]+"')
+    assert (forked.code, at.sub("", forked.out), forked.err) == (
+        started.returncode, at.sub("", started.stdout), started.stderr
+    )  # fmt: skip
 
 
 def test_nothing_is_cut_off_where_names_are_long(site: Path) -> None:

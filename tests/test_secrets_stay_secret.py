@@ -15,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from hooper import secret
+from hooper.errors import MachineError
 from hooper.files import make_folder
 from support.program import hooper, town_here
 
@@ -172,6 +173,22 @@ def test_a_secret_file_that_others_can_read_is_refused(tmp_path: Path, mode: int
         secret.secrets_in_use().shared_files = False
         path.chmod(0o600)
         assert lab.run("name", "update", "--again", "--state", str(tmp_path / "state")).code != 6
+
+
+@pytest.mark.parametrize(
+    ("data", "helps"),
+    [(None, "Create the file"), (b"", "Write the secret"), (b"\n", "Write the secret"),
+     (b"\xff\xfe", "Write the secret"), (b"x" * (1 << 20), "Write the secret"), ("folder", "ordinary file")],
+)  # fmt: skip
+def test_a_secret_file_that_holds_none_says_what_helps(tmp_path: Path, data: bytes | str | None, helps: str) -> None:
+    path = tmp_path / "key"
+    if data == "folder":
+        path.mkdir(mode=0o700)
+    elif isinstance(data, bytes):
+        path.write_bytes(data)
+    with pytest.raises(MachineError) as raised:
+        secret.SecretRef.parse("file:key").read(tmp_path)
+    assert (raised.value.code, helps in raised.value.remedy) == ("secret-missing", True), raised.value.remedy
 
 
 def test_folders_are_private_whatever_the_umask(tmp_path: Path) -> None:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from support.source import SOURCE, trees
+from support.source import SOURCE, nodes, trees
 
 FOUNDATIONS = "foundations"
 ORDER = (
@@ -182,3 +182,14 @@ def test_a_class_has_a_name_of_its_own() -> None:
             if isinstance(node, ast.ClassDef):
                 where[node.name].append(name)
     assert not {name: found for name, found in where.items() if len(found) > 1}
+
+
+def test_trouble_on_this_machine_says_what_helps() -> None:
+    """The class has a next step for a disk or a lock; whatever else is wrong has its own."""
+    silent = [
+        f"{name}:{node.lineno}"
+        for name, node in nodes()
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "MachineError"
+        if not any(word.arg == "remedy" for word in node.keywords)
+    ]
+    assert silent == []

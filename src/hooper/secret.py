@@ -125,18 +125,25 @@ class SecretRef:
                 data = file.read(_LIMIT + 1)
             text = data.decode("utf-8-sig")
         except OSError as exc:
-            raise MachineError(
-                f"the secret file {path} cannot be read: {exc.strerror or exc}",
-                code="secret-missing",
-                remedy="Create the file with the secret in it, readable by you alone.",
+            absent = isinstance(exc, FileNotFoundError)
+            raise _no_secret(
+                f"{path} cannot be read: {exc.strerror or exc}",
+                remedy="Create the file with the secret in it, readable by you alone." if absent else _TO_BE_READ,
             ) from None
         except UnicodeDecodeError:
-            raise MachineError(f"the secret file {path} is not UTF-8 text", code="secret-missing") from None
+            raise _no_secret(f"{path} is not UTF-8 text") from None
         value = text.removesuffix("\n").removesuffix("\r")
         if not value or len(data) > _LIMIT:
-            size = "empty" if not value else f"larger than {_LIMIT} bytes"
-            raise MachineError(f"the secret file {path} is {size}", code="secret-missing")
+            raise _no_secret(f"{path} is " + (f"larger than {_LIMIT} bytes" if value else "empty"))
         return Secret(value, str(self))
+
+
+_TO_BE_READ = "It has to be an ordinary file that whoever runs this may read: see whose it is and what its mode is."
+_TO_BE_WRITTEN = "Write the secret into it, as text and nothing else."
+
+
+def _no_secret(what: str, *, remedy: str = _TO_BE_WRITTEN) -> MachineError:
+    return MachineError(f"the secret file {what}", code="secret-missing", remedy=remedy)
 
 
 def allow_shared_files() -> None:

@@ -23,6 +23,7 @@ import anyio
 from anyio.from_thread import BlockingPortal, start_blocking_portal
 from jsonschema import Draft202012Validator
 
+from hooper import environment
 from hooper.cli.main import outcome
 from hooper.cli.parts.session import RUNNER
 from hooper.lab.serve import leave_files
@@ -108,7 +109,7 @@ def hooper(
     there = inside(place) if place is not None else nullcontext()
     try:
         with (
-            mock.patch.dict(os.environ, env or {}),
+            _variables(env or {}),
             chdir(cwd) if cwd is not None else nullcontext(),
             there,
             streams,
@@ -118,6 +119,21 @@ def hooper(
         if token is not None:
             RUNNER.reset(token)
     return _ran(code, out.text, err.text)
+
+
+@contextmanager
+def _variables(env: dict[str, str]) -> Iterator[None]:
+    """These set meanwhile; what a command itself takes out of the environment is back afterwards."""
+    before = {name: os.environ.get(name) for name in (*env, environment.LAB)}
+    os.environ.update(env)
+    try:
+        yield
+    finally:
+        for name, value in before.items():
+            if value is None:
+                os.environ.pop(name, None)
+            else:
+                os.environ[name] = value
 
 
 class _Captured(io.TextIOWrapper):
@@ -203,7 +219,7 @@ class Lab:
     def within(self, work: Callable[[], Awaitable[Any]]) -> Any:
         """Do something in its town, at its time."""
         where = self.env["HOOPER_LAB"]
-        with mock.patch.dict(os.environ, self.env):
+        with _variables(self.env):
             return _LOOPS[where].run(work) if where in _LOOPS else anyio.run(work)
 
     def town_time(self) -> datetime:

@@ -278,7 +278,9 @@ class Ordering:
                 binding = authority.binding_id, base64.urlsafe_b64decode(text + "=" * (-len(text) % 4))
             except ValueError:
                 raise MachineError(
-                    "the key that `binding_key` names is not base64url", code="secret-unusable"
+                    "the key that `binding_key` names is not base64url",
+                    code="secret-unusable",
+                    remedy="Copy it anew from the authority's page: letters, digits, - and _, and nothing else.",
                 ) from None
         url = await acme.register(authority.contact, known, binding)
         if url != known:

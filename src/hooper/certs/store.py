@@ -140,7 +140,10 @@ class CertificateStore:
         """
         pair = _read(self._earlier(certificate) / f"{generation}.pem")
         if pair is None:
-            raise MachineError(f"there is no earlier generation {generation} of {certificate}", code="no-generation")
+            raise MachineError(
+                f"there is no earlier generation {generation} of {certificate}", code="no-generation",
+                remedy="It was taken away meanwhile: see again which there are.",
+            )  # fmt: skip
         self._put(certificate, pair)
         with contextlib.suppress(OSError):
             (self._earlier(certificate) / f"{generation}.pem").unlink()

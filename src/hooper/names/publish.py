@@ -138,7 +138,8 @@ def fill(updater: Updater, token: Secret | None, request: UpdaterRequest, one: S
     url = placeholders.fill(request.url, {word: quote(text, safe="") for word, text in words.items()})
     headers = {key: placeholders.fill(text, words) for key, text in request.headers.items()}
     if any("\r" in text or "\n" in text for text in headers.values()):
-        raise MachineError("the secret holds a line break, which no header can", code="secret-unusable")
+        what = "the secret holds a line break, which no header can"
+        raise MachineError(what, code="secret-unusable", remedy="Write it on a single line, or send it in the body.")
     content = None
     if request.body is not None:
         content, usual = _body(request, headers, words)

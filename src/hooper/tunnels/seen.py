@@ -63,11 +63,7 @@ def read_dump(text: str) -> tuple[InterfaceSeen, ...]:
             else:
                 raise ValueError(f"it has {len(cells)} values; a dump has {FIELDS}")
         except ValueError as exc:
-            raise MachineError(
-                f"line {number} is not of `wg show all dump`: {exc}",
-                code="no-dump",
-                remedy="On the server, as root: wg show all dump > FILE; it holds keys, so keep it to yourself.",
-            ) from None
+            raise _no_dump(f"line {number}", str(exc)) from None
     return tuple(InterfaceSeen(name, *found.get(name, ("", 0)), tuple(rows)) for name, rows in peers.items())
 
 
@@ -116,7 +112,7 @@ def end_in(dump: str, interface: str, peer: str) -> EndSeen | None:
         secret = base64.b64decode(shared, validate=True) if shared != "(none)" else None
         number = int(mark, 16) if mark != "off" else 0
     except ValueError:
-        raise MachineError(f"the peer {peer} of {interface} is not of `wg show all dump`", code="no-dump") from None
+        raise _no_dump(f"the peer {peer} of {interface}", "its mark or its key cannot be read") from None
     if secret is not None:
         keep_out_of_output(shared)
     return EndSeen(found.public_key, found.port, number, secret, seen)
@@ -217,3 +213,11 @@ def _moment(text: str) -> datetime:
     if not 0 <= seconds < LATEST:
         raise ValueError(f"{seconds} is no moment")
     return datetime.fromtimestamp(seconds, UTC)
+
+
+def _no_dump(what: str, why: str) -> MachineError:
+    return MachineError(
+        f"{what} is not of `wg show all dump`: {why}",
+        code="no-dump",
+        remedy="On the server, as root: wg show all dump > FILE; it holds keys, so keep it to yourself.",
+    )

@@ -123,7 +123,8 @@ async def _first_line(process: Process) -> Path:
         return Path(json.loads(line)["env"]["HOOPER_LAB"])
     except (TimeoutError, anyio.EndOfStream, ValueError, KeyError):
         raise MachineError(
-            f"the lab did not start: {line.decode(errors='replace').strip() or 'it said nothing'}"
+            f"the lab did not start: {line.decode(errors='replace').strip() or 'it said nothing'}",
+            remedy="Start it by itself, and read what it says: `hooper lab run`.",
         ) from None
 
 

@@ -232,7 +232,8 @@ def _copy_of(state: Path) -> bytes:
             db.backup(copy)
             return copy.serialize()
     except sqlite3.Error as exc:
-        raise MachineError(f"the state {state} cannot be copied: {exc}") from None
+        remedy = "See that whoever runs this may read it, that nothing else holds it, and that its disk is sound."
+        raise MachineError(f"the state {state} cannot be copied: {exc}", remedy=remedy) from None
 
 
 def unpacked(data: bytes, passphrase: str, folder: Path, states: Path, *, dry_run: bool = False) -> MovedDocument:

@@ -18,6 +18,7 @@ from hooper.errors import HooperError, MachineError, flatten
 
 app = sub_app("The site file in your editor, checked when you leave it.")
 TAKE_A_LINE = ("editor", "vi", "vim", "nvim", "nano", "emacs", "joe", "mg", "micro")  # as +LINE, before the file
+OTHER_EDITOR = "Set EDITOR to the command of one that is here, such as nano."
 USUAL = ("editor", "nano", "vim", "vi", "notepad")
 
 
@@ -70,7 +71,7 @@ def _editor() -> list[str]:
     found = shlex.split(named) if named else [one for one in USUAL if shutil.which(one)][:1]
     if not found or shutil.which(found[0]) is None:
         what = f"the editor {found[0]} is not here" if found else "no editor is known here"
-        raise MachineError(what, code="editor-missing", remedy="Set EDITOR to the command of one, such as nano.")
+        raise MachineError(what, code="editor-missing", remedy=OTHER_EDITOR)
     return found
 
 
@@ -80,7 +81,9 @@ def _run(editor: Sequence[str], path: Path, line: int) -> None:
     try:
         code = subprocess.run([*editor, *at, str(path)], check=False).returncode  # noqa: S603 - the person's own editor
     except OSError as exc:
-        raise MachineError(f"{editor[0]} cannot be started: {exc.strerror or exc}", code="editor-missing") from None
+        raise MachineError(
+            f"{editor[0]} cannot be started: {exc.strerror or exc}", code="editor-missing", remedy=OTHER_EDITOR
+        ) from None
     if code:
         raise MachineError(
             f"{editor[0]} ended with code {code}, so nothing was taken from it",

@@ -349,7 +349,8 @@ def _guarded(run: Run) -> Iterator[None]:
             command, stdin=subprocess.PIPE, stdout=nothing, stderr=nothing, start_new_session=True
         )
     except OSError as exc:
-        raise MachineError(f"no further process can be started: {exc.strerror}") from None
+        remedy = "End other programs, or raise the limit of processes or memory."
+        raise MachineError(f"no further process can be started: {exc.strerror}", remedy=remedy) from None
     try:
         yield
     finally:
