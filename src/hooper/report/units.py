@@ -5,8 +5,8 @@ from __future__ import annotations
 import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
+from html import escape
 from typing import Literal
-from xml.sax.saxutils import escape
 
 System = Literal["systemd", "timer", "launchd", "windows", "cron"]
 SYSTEMS: tuple[System, ...] = ("systemd", "timer", "launchd", "windows", "cron")
@@ -120,7 +120,7 @@ def _timer(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
 
 
 def _launchd(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
-    words = "".join(f"    <string>{escape(word)}</string>\n" for word in asked.command)
+    words = "".join(f"    <string>{escape(word, quote=False)}</string>\n" for word in asked.command)
     text = (
         '<?xml version="1.0" encoding="UTF-8"?>\n<!-- Made by Hooper -->\n'
         '<!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">\n'
@@ -148,8 +148,8 @@ def _windows(asked: UnitAsked) -> tuple[str, tuple[str, ...]]:
         "    <StopIfGoingOnBatteries>false</StopIfGoingOnBatteries>\n"
         "    <ExecutionTimeLimit>PT0S</ExecutionTimeLimit>\n"
         "    <RestartOnFailure><Interval>PT1M</Interval><Count>999</Count></RestartOnFailure>\n  </Settings>\n"
-        f'  <Actions Context="Author"><Exec><Command>{escape(program)}</Command>'
-        f"<Arguments>{escape(arguments)}</Arguments></Exec></Actions>\n</Task>\n"
+        f'  <Actions Context="Author"><Exec><Command>{escape(program, quote=False)}</Command>'
+        f"<Arguments>{escape(arguments, quote=False)}</Arguments></Exec></Actions>\n</Task>\n"
     )
     return text, (f"Save it as {asked.name}.xml, in UTF-8.", f"schtasks /Create /TN {asked.name} /XML {asked.name}.xml")
 

@@ -19,7 +19,6 @@ from hooper.files import machine_error, make_folder, read_text, read_whole, writ
 from hooper.secret import Secret, keep_out_of_output
 from hooper.site.tunnel_fields import key_form
 from hooper.tunnels.page_fields import SHARED
-from hooper.wire.wireguard import generate_private, public_of
 
 PRIVATE = ("key", "shared", "server-key", "tls-crypt")  # what of a public key is secret; a certificate is not
 
@@ -84,6 +83,8 @@ class KeyRing:
 
         Raises: MachineError.
         """
+        from hooper.wire.wireguard import generate_private, public_of
+
         private = generate_private()
         public = base64.b64encode(public_of(private)).decode()
         if shared:
@@ -117,6 +118,8 @@ class KeyRing:
         form = key_form(public)
         if form == "wireguard":
             found = self._of_wireguard(public, "key")
+            from hooper.wire.wireguard import public_of
+
             if found is not None and public_of(base64.b64decode(found.reveal())) != base64.b64decode(public):
                 raise self.damaged(public, "key")
             return found

@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
+from html import escape
 from ipaddress import IPv4Network, IPv6Network
 from typing import TYPE_CHECKING
-from xml.sax.saxutils import escape
 
 from hooper import deeds
 from hooper.planning.access import ServerEnd, addresses_at, allowed_networks, ends, into_for, mtu_of
@@ -217,11 +217,11 @@ def _path(system: str, folder: str, name: str) -> str:
 
 def _daemon(name: str, folder: str) -> str:
     """What starts it on macOS, for launchd.plist(5)."""
-    words = "".join(f"<string>{escape(one)}</string>" for one in ("openvpn", f"{folder}/{name}.conf"))
+    words = "".join(f"<string>{escape(one, quote=False)}</string>" for one in ("openvpn", f"{folder}/{name}.conf"))
     return (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
         '<!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">\n'
-        f'<plist version="1.0"><dict>\n<key>Label</key><string>{escape(name)}</string>\n'
+        f'<plist version="1.0"><dict>\n<key>Label</key><string>{escape(name, quote=False)}</string>\n'
         f"<key>ProgramArguments</key><array><string>/usr/bin/env</string>{words}</array>\n"
         "<key>EnvironmentVariables</key><dict><key>PATH</key>"
         "<string>/opt/homebrew/sbin:/usr/local/sbin:/usr/sbin:/usr/bin:/sbin:/bin</string></dict>\n"

@@ -58,10 +58,10 @@ def parse_granted(got: head.Head) -> Subscription:
 
 def serialize_told(told: Told, host: str) -> bytes:
     """A message of a device (section 4.3.2)."""
-    from xml.sax.saxutils import escape
+    from html import escape
 
     inside = "".join(
-        f"<e:property><{key}>{escape(value)}</{key}></e:property>" for key, value in told.variables.items()
+        f"<e:property><{key}>{escape(value, quote=False)}</{key}></e:property>" for key, value in told.variables.items()
     )
     body = f'<?xml version="1.0"?><e:propertyset xmlns:e="urn:schemas-upnp-org:event-1-0">{inside}</e:propertyset>'
     fields = (

@@ -6,9 +6,9 @@ import re
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from html import escape, unescape
 from typing import TYPE_CHECKING
 from urllib.parse import urljoin
-from xml.sax.saxutils import escape, unescape
 
 from hooper.errors import WireError
 
@@ -92,7 +92,7 @@ def loose_texts(data: bytes) -> list[tuple[str, str]]:
     """
     text = data.decode("utf-8", "replace")
     found = re.findall(r"<(?:[\w.-]+:)?([\w.-]+)(?:\s[^<>]*)?>([^<>]*)</(?:[\w.-]+:)?\1\s*>", text)
-    return [(name, unescape(inside).strip()) for name, inside in found]
+    return [(name, re.sub(r"&#?\w{1,10};", lambda one: unescape(one[0]), inside).strip()) for name, inside in found]
 
 
 def local(tag: object) -> str:
@@ -156,7 +156,7 @@ def _services(root: Element, base: str) -> Iterator[OfferedService]:
 
 def serialize_action(service: str, name: str, arguments: Sequence[tuple[str, str]]) -> bytes:
     """The body of a request for an action (section 3.2.1). The arguments' order is the one of the service."""
-    inside = "".join(f"<{key}>{escape(value)}</{key}>" for key, value in arguments)
+    inside = "".join(f"<{key}>{escape(value, quote=False)}</{key}>" for key, value in arguments)
     return _envelope(f'<u:{name} xmlns:u="{service}">{inside}</u:{name}>')
 
 
@@ -168,7 +168,7 @@ def serialize_response(service: str, name: str, arguments: Sequence[tuple[str, s
 def serialize_fault(code: int, text: str) -> bytes:
     """The body of a refusal (section 3.2.6)."""
     error = f'<UPnPError xmlns="urn:schemas-upnp-org:control-1-0"><errorCode>{code}</errorCode>'
-    error += f"<errorDescription>{escape(text)}</errorDescription></UPnPError>"
+    error += f"<errorDescription>{escape(text, quote=False)}</errorDescription></UPnPError>"
     inside = f"<faultcode>s:Client</faultcode><faultstring>UPnPError</faultstring><detail>{error}</detail>"
     return _envelope(f"<s:SoapFault>{inside}</s:SoapFault>")
 

@@ -7,7 +7,6 @@ from pathlib import Path
 from hooper import deeds
 from hooper.clock import rfc3339
 from hooper.errors import MachineError, UsageError
-from hooper.names.handing import run_command
 from hooper.planning.access import peers_of
 from hooper.planning.server_lists import OWN_LIST, TELLING, list_command, status_files
 from hooper.site.tunnel_tables import Peer
@@ -43,6 +42,8 @@ async def _asked(run: Run, key: str) -> str:
     """What the server tells: by the command that the site file names, else by its software on this computer."""
     tunnel = run.site.tunnels[key]
     if tunnel.seen_by:
+        from hooper.names.handing import run_command
+
         return await run_command(tunnel.seen_by, run.base, {"HOOPER_TUNNEL": key}, SEEN_LIMIT_S, most=SEEN_BYTES)
     if tunnel.kind == "openvpn":
         paths = status_files(run.site, key)

@@ -12,7 +12,6 @@ from pathlib import Path
 from hooper import deeds
 from hooper.errors import HooperError, UsageError
 from hooper.files import machine_error, make_folder, read_text, write_output
-from hooper.names.handing import run_command
 from hooper.planning.access import peers_of
 from hooper.planning.documents import EditDocument
 from hooper.planning.edits import Edited, again
@@ -35,7 +34,6 @@ from hooper.tunnels.sheet import device_steps, peers_fields, shares_secret, to_c
 from hooper.usecases.prepare.edits import edit
 from hooper.usecases.private.revoking import revocations, shut_out
 from hooper.usecases.run import Run
-from hooper.wire.wireguard import generate_private, public_of
 from hooper.words.said import NOTHING, say
 
 
@@ -48,6 +46,8 @@ def unkept_key(kind: TunnelKind) -> str:
     """A public key as one of a kind looks, for a run that writes nothing: no private one is kept."""
     if kind.key == "fingerprint":
         return f"sha256:{secrets.token_hex(32)}"
+    from hooper.wire.wireguard import generate_private, public_of
+
     return base64.b64encode(public_of(generate_private())).decode()
 
 
@@ -297,6 +297,8 @@ async def load(run: Run, request: MakeRequest) -> tuple[MadeDocument, list[Hoope
 
     Raises: as `make`; UsageError: it names no command; CommandFailed.
     """
+    from hooper.names.handing import run_command
+
     tunnel = run.site.tunnels[request.key]
     if not tunnel.load_by:
         raise UsageError(
