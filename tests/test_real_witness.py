@@ -9,6 +9,7 @@ import re
 import signal
 import socket
 import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -26,7 +27,6 @@ from hooper.wire import witness_talk as wire
 from hooper.wire.witness_talk import Invitation
 from hooper.witness.client import WitnessFound, asked_once
 from hooper.witness.pinned_keys import OwnKey, asking_tls
-from support import warm
 from support.namespaces import CARRIER, PUBLIC, RENTED, SITE, KernelTown, inside, kernel_town
 from support.program import hooper, valid
 from test_real_automatic import Here
@@ -48,12 +48,11 @@ def town(tmp_path_factory: pytest.TempPathFactory) -> Iterator[KernelTown]:
 
 @pytest.fixture(scope="module")
 def folder(town: KernelTown) -> Iterator[Path]:
-    """A witness at work on the rented machine; its folder."""
+    """A witness at work on the rented machine; its folder. Its memory counts, so it is started, not forked."""
     at = town.folder / "its-own"
     with (town.folder / "said").open("wb") as said:
-        words = ("witness", "serve", "--folder", str(at), "--port", str(PORT))
-        streams = {"stdin": subprocess.DEVNULL, "stdout": said, "stderr": said}
-        process = warm.start(words, wrap=town.wrap("rented"), **streams)
+        words = (sys.executable, "-m", "hooper", "witness", "serve", "--folder", str(at), "--port", str(PORT))
+        process = subprocess.Popen([*town.wrap("rented"), *words], stdout=said, stderr=said, stdin=subprocess.DEVNULL)
         try:
             until = time.monotonic() + 20
             while b"listening" not in (town.folder / "said").read_bytes():
