@@ -1,8 +1,8 @@
 """Programs of their own, forked from one that has loaded all of hooper: a start costs a fork, not half a second of CPU.
 
 Each is a process as any other: a child of this one, with its own streams, folder, environment, signals and network
-namespace. What a real start is itself about (Python's own options, encodings, limits of memory) starts anew instead,
-and so does all where a kernel has no subreapers.
+namespace. What a real start is itself about (Python's own options, encodings) starts anew instead, and so does all on
+a kernel other than Linux.
 """
 
 from __future__ import annotations
@@ -29,8 +29,11 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
+from support.namespaces import CLONE_NEWNET
+
 PR_SET_CHILD_SUBREAPER = 36  # prctl(2): whose parent has ended becomes a child of the nearest such ancestor
-CLONE_NEWNS, CLONE_NEWNET = 0x20000, 0x40000000
+CLONE_NEWNS = 0x20000  # linux/sched.h
+PATIENCE = 120.0  # seconds, until everything is loaded on a busy computer
 MS_BIND, MS_REC, MS_SLAVE, MNT_DETACH = 0x1000, 0x4000, 0x80000, 2
 OF_THE_START = ("PYTHON", "LC_", "LANG", "TZ", "COV_", "COVERAGE")  # variables that Python reads as it starts
 ENTER = ("ip", "netns", "exec")
@@ -89,6 +92,7 @@ class _Warm:
     def __init__(self) -> None:
         self.owner = os.getpid()
         self.line, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        self.line.settimeout(PATIENCE)
         with theirs:
             self.process = subprocess.Popen(
                 [sys.executable, "-m", "support.warm", str(theirs.fileno())], pass_fds=[theirs.fileno()],

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from hooper import deeds
 from hooper.certs.inspect import load_pem, names_of
 from hooper.errors import CounterpartError, MachineError
 from hooper.files import machine_error, make_folder, read_whole, write_atomically
@@ -142,7 +143,7 @@ class CertificateStore:
         if pair is None:
             raise MachineError(
                 f"there is no earlier generation {generation} of {certificate}", code="no-generation",
-                remedy="It was taken away meanwhile: see again which there are.",
+                remedy=f"It was taken away meanwhile. See `{deeds.GENERATIONS}`.",
             )  # fmt: skip
         self._put(certificate, pair)
         with contextlib.suppress(OSError):

@@ -117,9 +117,9 @@ class KeyRing:
             return None
         form = key_form(public)
         if form == "wireguard":
-            found = self._of_wireguard(public, "key")
             from hooper.wire.wireguard import public_of
 
+            found = self._of_wireguard(public, "key")
             if found is not None and public_of(base64.b64decode(found.reveal())) != base64.b64decode(public):
                 raise self.damaged(public, "key")
             return found
